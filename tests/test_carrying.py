@@ -11,6 +11,7 @@ import pytest
 from tests.support.program import files_in, sha256
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
+from willow_cart.events import MovedAside, Notice, Postponed, Received
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import address_id
@@ -19,9 +20,9 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import ReceiptRow, read_receipt
 from willow_cart.model import Checksum, Offer, State
+from willow_cart.observer import Observer
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 
 ADDRESS = "http://h.example/dawn.wav"
@@ -78,8 +79,9 @@ def test_a_file_that_changes_between_two_parts_is_never_a_mix(tmp_path: Path) ->
     newer = CONTENT[::-1] + b"newer"
 
     class Change(Observer):
-        def postponed(self, *_: object) -> None:
-            access.files[ADDRESS] = FakeFile(newer, '"2"')
+        def note(self, event: Notice) -> None:
+            if isinstance(event, Postponed):
+                access.files[ADDRESS] = FakeFile(newer, '"2"')
 
     _, row = bring(tmp_path, access, observer=Change())
     assert files_in(tmp_path) == {"dawn.wav": newer}
@@ -90,8 +92,9 @@ def test_a_length_that_changes_under_the_same_mark_is_a_change(tmp_path: Path) -
     access = place(breaks=[2_000_000])
 
     class Change(Observer):
-        def postponed(self, *_: object) -> None:
-            access.files[ADDRESS] = FakeFile(CONTENT[:-7])
+        def note(self, event: Notice) -> None:
+            if isinstance(event, Postponed):
+                access.files[ADDRESS] = FakeFile(CONTENT[:-7])
 
     bring(tmp_path, access, observer=Change())
     assert files_in(tmp_path) == {"dawn.wav": CONTENT[:-7]}
@@ -123,8 +126,9 @@ def test_parts_that_do_not_belong_together_are_found_out_and_fetched_whole(tmp_p
     newer = CONTENT[::-1]
 
     class Change(Observer):
-        def postponed(self, *_: object) -> None:
-            access.files[ADDRESS] = FakeFile(newer, None)
+        def note(self, event: Notice) -> None:
+            if isinstance(event, Postponed):
+                access.files[ADDRESS] = FakeFile(newer, None)
 
     account, _ = bring(tmp_path, access, good(newer), observer=Change())
     assert starts(access) == [0, 2_000_000, 0]
@@ -225,8 +229,9 @@ def test_what_a_person_put_or_changed_there_is_kept_aside(
     told: list[Path] = []
 
     class Hear(Observer):
-        def moved_aside(self, path: str, kept: Path) -> None:
-            told.append(kept)
+        def note(self, event: Notice) -> None:
+            if isinstance(event, MovedAside):
+                told.append(event.kept)
 
     bring(tmp_path, place(), observer=Hear())
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
@@ -272,8 +277,9 @@ def test_an_interrupted_haul_keeps_what_came_and_says_what_remains(tmp_path: Pat
     stop = threading.Event()
 
     class Impatient(Observer):
-        def received(self, lane: int, count: int) -> None:
-            stop.set()
+        def note(self, event: Notice) -> None:
+            if isinstance(event, Received):
+                stop.set()
 
     access = place()
     account = haul_offers(
@@ -308,7 +314,7 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
         partial = into / ".willow" / "partial" / SEALED
         partial.write_bytes(CONTENT)
         stamp = partial.stat().st_mtime_ns
-        from dataclasses import replace
+        from msgspec.structs import replace
 
         from willow_cart.ledger.entries import PartRecord
         from willow_cart.model import Validators

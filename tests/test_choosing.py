@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import pytest
+from msgspec.structs import replace
 
 from willow_cart.choosing import Choosing, Unknown, parse_when
 from willow_cart.errors import BadOption, NothingChosen
@@ -25,7 +25,7 @@ OFFERS = [Offer(f"http://trust.example/{path}", number=n) for n, path in enumera
 
 
 def chosen(**rules: object) -> list[int]:
-    choosing = replace(Choosing(), **rules)  # type: ignore[arg-type]
+    choosing = replace(Choosing(), **rules)
     return [offer.number for offer in choosing.choose(OFFERS).chosen]
 
 
@@ -95,7 +95,7 @@ KNOWN = [
 def test_what_is_not_known_is_counted_and_neither_kept_nor_dropped_unsaid(
     rules: dict[str, object], numbers: list[int], unknown: int
 ) -> None:
-    choice = replace(Choosing(), **rules).choose(KNOWN)  # type: ignore[arg-type]
+    choice = replace(Choosing(), **rules).choose(KNOWN)
     assert [offer.number for offer in choice.chosen] == numbers
     assert choice.undated + choice.unsized == unknown
 
@@ -194,7 +194,7 @@ def test_nothing_offered_is_told_apart_from_nothing_chosen() -> None:
 )
 def test_a_slip_in_a_rule_is_told_before_any_work(rules: dict[str, object]) -> None:
     with pytest.raises(BadOption):
-        replace(Choosing(), **rules)  # type: ignore[arg-type]
+        replace(Choosing(), **rules)
 
 
 @pytest.mark.parametrize(

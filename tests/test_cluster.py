@@ -32,7 +32,7 @@ from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.cluster_joining import Admission, MemberSetup, SharedFolder
 from willow_cart.executors.worker import Setup
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.observer import Observer
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.policy import HaulPolicy
@@ -726,7 +726,7 @@ def test_secrets_go_to_others_by_their_names_only(
     def openly(password: str) -> Any:
         given = {"sources": (f"{place.base}/members.csv",), "user": ("ida",),
                  "password": (password,)}  # fmt: skip
-        with make_access([SurveyRequest.read(given)], 2, JobObserver()) as access:
+        with make_access([SurveyRequest.read(given)], 2, Observer()) as access:
             return access.open_maker({host})
 
     assert openly(f"file:{tmp_path}/secret") is None

@@ -107,7 +107,7 @@ def test_the_formats_name_every_column(tmp_path: Path) -> None:
     page = (ROOT / "docs" / "formats.md").read_text()
     assert page == docs_module("make_columns").render(page), "run `make docs`"
     assert re.findall(r"^\| `(\w+)` \|", page, re.MULTILINE)[: len(COLUMNS)] == [*COLUMNS]
-    for field in ReceiptRow.__dataclass_fields__:
+    for field in ReceiptRow.__struct_fields__:
         assert f"`{field}`" in page
     assert f"`user_version`, now {VERSION}." in page
     assert all(f"`{state}`" in page for state in State)

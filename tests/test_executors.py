@@ -9,10 +9,11 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from tests.support.dask_cluster import DaskCluster
 from tests.support.program import PATIENCE, files_in
@@ -20,6 +21,7 @@ from willow_cart.checks.digests import read_checksum
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
+from willow_cart.events import Notice, ProcessesStarted, ProcessLost, Received, Started
 from willow_cart.executors import processes
 from willow_cart.executors.cluster import ClusterExecutor
 from willow_cart.executors.cluster_client import ClusterClient
@@ -32,9 +34,9 @@ from willow_cart.hauling import worker_pool
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
+from willow_cart.observer import Observer
 from willow_cart.platform import disks
 from willow_cart.protocols import Access, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -42,7 +44,6 @@ from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
@@ -59,11 +60,12 @@ class Heard(Observer):
         self.begun: list[str] = []
         self.bytes = 0
 
-    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        self.begun.append(filed.path)
-
-    def received(self, lane: int, count: int) -> None:
-        self.bytes += count
+    def note(self, event: Notice) -> None:
+        match event:
+            case Started(filed=filed):
+                self.begun.append(filed.path)
+            case Received(count=count):
+                self.bytes += count
 
 
 class NoLedger:
@@ -214,7 +216,7 @@ def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place:
     place.exhibits["silent.csv"] = Exhibit(b"x" * 1000, speed=1)
     address = f"{place.base}/silent.csv"
     request = SurveyRequest.read({"sources": (address,)})
-    on = bench(make_access([request], 2, JobObserver()))
+    on = bench(make_access([request], 2, Observer()))
     waiting = threading.Thread(target=_carry_in_vain, args=(on.executor, transfers([address])))
     waiting.start()
     while "/silent.csv" not in {each.path for each in place.requests}:
@@ -243,7 +245,7 @@ def test_sign_ins_hold_wherever_a_transfer_runs(
     place.exhibits["members.csv"] = Exhibit(b"inside", members="ida:reedmace")
     address = f"{place.base}/members.csv"
     given = {"sources": (address,), "user": ("ida",), "password": ("env:FEN",)}
-    on = bench(make_access([SurveyRequest.read(given)], 2, JobObserver()))
+    on = bench(make_access([SurveyRequest.read(given)], 2, Observer()))
     ((_, verified),) = on.executor.carry(transfers([address]), 0)
     assert on.content(verified) == b"inside"
 
@@ -339,11 +341,12 @@ class Lost(Observer):
     def __init__(self) -> None:
         self.processes = self.lost = 0
 
-    def processes_started(self, count: int) -> None:
-        self.processes += count
-
-    def process_lost(self) -> None:
-        self.lost += 1
+    def note(self, event: Notice) -> None:
+        match event:
+            case ProcessesStarted(count):
+                self.processes += count
+            case ProcessLost():
+                self.lost += 1
 
 
 @pytest.mark.parametrize("kills", [1, 2])

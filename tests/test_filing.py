@@ -5,12 +5,12 @@ from __future__ import annotations
 import random
 import unicodedata
 from collections.abc import Iterable
-from dataclasses import replace
 from urllib.parse import quote
 
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from willow_cart.addresses import normalise
 from willow_cart.destination import fold, safe_name, safe_path

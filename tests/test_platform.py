@@ -22,8 +22,10 @@ from willow_cart.destination import tree as destination_tree
 from willow_cart.destination import unportable
 from willow_cart.destination.portability import Obstacle
 from willow_cart.errors import CannotStore
+from willow_cart.events import Notice, Settled
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.platform import disks
 from willow_cart.platform.links import LinkFound
 from willow_cart.platform.posix import containment as posix_containment
@@ -34,7 +36,6 @@ from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.platform.windows import files, processes
 from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 
 LARGE = 5_000_000_000
@@ -152,9 +153,9 @@ def test_a_drive_that_goes_away_ends_the_haul_and_nothing_is_made_in_its_place(
     class Unplug(Observer):
         settled_files = 0
 
-        def settled(self, *_: object) -> None:
-            self.settled_files += 1
-            if self.settled_files == 5:
+        def note(self, event: Notice) -> None:
+            self.settled_files += isinstance(event, Settled)
+            if isinstance(event, Settled) and self.settled_files == 5:
                 (tmp_path / "drive").rename(tmp_path / "unplugged")
 
     policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0))

@@ -11,7 +11,7 @@ import pytest
 
 from tests.support.program import COMMAND, PATIENCE, files_in, run, start
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.jobs.job_events import OpenCluster
+from willow_cart.events import OpenCluster
 from willow_cart.sign_in.oauth import OAuthSignIn
 from willow_cart.views.words import lines_of
 

@@ -19,12 +19,15 @@ from tests.support.program import COMMAND, files_in
 from willow_cart.cli.screen import wrapped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
+from willow_cart.events import Freed, Planned, Postponed, Received, Settled, Started, StrandStarted
 from willow_cart.filing import Layout, Plan, make_plan
 from willow_cart.ledger.entries import Result
 from willow_cart.model import Offer, State
+from willow_cart.observer import Hearers
 from willow_cart.offer_store import OfferStore
-from willow_cart.views.bars import LiveView, cut_middle
-from willow_cart.views.lines import PlainView
+from willow_cart.progress import HaulProgress
+from willow_cart.views.bars import cut_middle, draw
+from willow_cart.views.lines import Reporter
 
 
 def on_a_terminal(*arguments: str, cwd: Path, columns: int = 100) -> tuple[int, str]:
@@ -82,18 +85,18 @@ def test_bars_fit_the_screen(width: int) -> None:
     drawn = io.StringIO()
     console = Console(file=drawn, width=width, force_terminal=False, markup=False, emoji=False)
     now = [0.0]
-    view = LiveView(Path("data"), lambda: now[0], console)
+    progress = HaulProgress(lambda: now[0])
     names = ["a.csv", "recordings/2031-05/" + "dawn-chorus-" * 9 + "[bold].wav"]
     of_both = plan(*names)
-    view.planned(of_both)
+    progress.note(Planned(of_both))
     for lane, filed in enumerate(of_both):
-        view.started(lane, filed, 40_000_000, 0)
-        view.received(lane, 10_000_000)
+        progress.note(Started(lane, filed, 40_000_000, 0))
+        progress.note(Received(lane, 10_000_000))
     now[0] = 2.0
-    view.postponed(0, of_both[1], ConnectionLost("a", "broke"), 1.0)
-    view.freed(0)
+    progress.note(Postponed(0, of_both[1], ConnectionLost("a", "broke"), 1.0))
+    progress.note(Freed(0))
     drawn.truncate(0)
-    console.print(view._draw())
+    console.print(draw(progress.progress(), "data", console.width))
     lines = drawn.getvalue().strip("\0").splitlines()
     assert all(len(line) <= width for line in lines)
     text = "\n".join(lines)
@@ -106,19 +109,19 @@ def test_bars_fit_the_screen(width: int) -> None:
 def test_the_strands_of_a_file_are_shown_beneath_it_and_counted_once() -> None:
     drawn = io.StringIO()
     console = Console(file=drawn, width=100, force_terminal=False)
-    view = LiveView(Path("data"), lambda: 0.0, console)
+    progress = HaulProgress(lambda: 0.0)
     (filed,) = of_one = plan("survey.tif")
-    view.planned(of_one)
-    view.started(0, filed, 40_000_000, 0)
-    view.joined(1, filed, 20_000_000, 40_000_000)
-    view.joined(2, filed, 30_000_000, 40_000_000)
+    progress.note(Planned(of_one))
+    progress.note(Started(0, filed, 40_000_000, 0))
+    progress.note(StrandStarted(1, filed, 20_000_000, 40_000_000))
+    progress.note(StrandStarted(2, filed, 30_000_000, 40_000_000))
     for lane in range(3):
-        view.received(lane, 4_000_000)
-    view.freed(2)  # it has broken off; what it brought stays
-    view.postponed(0, filed, ConnectionLost("a", "broke"), 1.0)
-    view.freed(0)
-    view.started(0, filed, 40_000_000, 12_000_000)
-    console.print(view._draw())
+        progress.note(Received(lane, 4_000_000))
+    progress.note(Freed(2))  # it has broken off; what it brought stays
+    progress.note(Postponed(0, filed, ConnectionLost("a", "broke"), 1.0))
+    progress.note(Freed(0))
+    progress.note(Started(0, filed, 40_000_000, 12_000_000))
+    console.print(draw(progress.progress(), "data", console.width))
     text = drawn.getvalue()
     assert re.search(r"lane 1 +survey\.tif .*12\.0 MB of 40\.0 MB", text)
     assert re.search(r"lane 2 +the same from 20\.0 MB .*4\.00 MB of 20\.0 MB", text)
@@ -134,18 +137,21 @@ def test_names_lose_their_middle_and_keep_their_ends() -> None:
 def test_without_a_terminal_there_is_a_line_now_and_then() -> None:
     now = [0.0]
     lines: list[str] = []
-    view = PlainView(lines.append, clock=lambda: now[0])
+    progress = HaulProgress(lambda: now[0])
+    reporter = Reporter(lines.append, clock=lambda: now[0])
+    told = Hearers(progress, reporter)
     both = plan("a.csv", "b.csv")
-    view.planned(both)
-    view.started(0, both[1], 30_000_000, 0)
-    for _ in range(30):
-        now[0] += 1.0
-        view.received(0, 1_000_000)
-    view.freed(0)
-    view.settled(both[1], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED))
-    view.started(0, both[2], 20_000_005, 5)
-    now[0] += 10
-    view.received(0, 10_000_000)
+    with reporter.watch(progress, Path("data")):
+        told.note(Planned(both))
+        told.note(Started(0, both[1], 30_000_000, 0))
+        for _ in range(30):
+            now[0] += 1.0
+            told.note(Received(0, 1_000_000))
+        told.note(Freed(0))
+        told.note(Settled(both[1], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED)))
+        told.note(Started(0, both[2], 20_000_005, 5))
+        now[0] += 10
+        told.note(Received(0, 10_000_000))
     assert lines == [
         "0 of 2 files, 10.0 MB, 1.00 MB/s",
         "0 of 2 files, 20.0 MB, 1.00 MB/s",

@@ -7,23 +7,24 @@ import re
 import subprocess
 import tempfile
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
+from willow_cart.events import Notice, StrandStarted
 from willow_cart.hauling.run import haul_offers
 from willow_cart.identity import LedgerKey
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Checksum, Offer
+from willow_cart.observer import Observer
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.policy import HaulPolicy
@@ -183,8 +184,9 @@ def test_a_file_that_changes_under_its_strands_is_never_a_mix(tmp_path: Path) ->
     newer = CONTENT[::-1]
 
     class Change(Observer):
-        def joined(self, *_: object) -> None:
-            access.files[OWN] = FakeFile(newer, '"2"')
+        def note(self, event: Notice) -> None:
+            if isinstance(event, StrandStarted):
+                access.files[OWN] = FakeFile(newer, '"2"')
 
     bring(tmp_path, access, Offer(OWN), Change())
     assert files_in(tmp_path) == {"dawn.wav": newer}

@@ -13,6 +13,7 @@ from tests.support.line import Weather, line
 from willow_cart.addresses import host_of
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
+from willow_cart.events import Freed, Postponed, Received, Requesting, Started
 from willow_cart.filing import Filed
 from willow_cart.hauling.run import TimelineRecorder, haul_offers
 from willow_cart.ledger.receipt import open_receipt
@@ -56,9 +57,9 @@ def test_nothing_is_lost_however_long_it_takes(
 def test_a_haul_that_waits_at_its_end_has_a_timeline_that_can_be_read() -> None:
     now = 0.0
     recorder = TimelineRecorder(lambda: now)
-    recorder.asks(0, "h.example")
+    recorder.note(Requesting(0, "h.example"))
     now = 7.9
-    recorder.freed(0)
+    recorder.note(Freed(0))
     now = 100.0  # nothing more happens, but it goes on
     written = recorder.written()
     timeline = Timeline.from_text(written)
@@ -93,17 +94,17 @@ def test_a_lane_s_time_is_either_asking_or_receiving() -> None:
     now = 100.0
     timeline_recorder = TimelineRecorder(lambda: now)
     filed = Filed(Offer("http://h.example/x"), "x")
-    timeline_recorder.asks(0, "h.example")
+    timeline_recorder.note(Requesting(0, "h.example"))
     now = 101.0
-    timeline_recorder.started(0, filed, 30, 0)
+    timeline_recorder.note(Started(0, filed, 30, 0))
     now = 103.0
-    timeline_recorder.received(0, 20)
-    timeline_recorder.postponed(0, filed, ConnectionLost("x", "the line broke"), 2.0)
-    timeline_recorder.freed(0)
+    timeline_recorder.note(Received(0, 20))
+    timeline_recorder.note(Postponed(0, filed, ConnectionLost("x", "the line broke"), 2.0))
+    timeline_recorder.note(Freed(0))
     now = 110.0
-    timeline_recorder.asks(0, "mirror.example")
+    timeline_recorder.note(Requesting(0, "mirror.example"))
     now = 110.5
-    timeline_recorder.freed(0)
+    timeline_recorder.note(Freed(0))
     timeline = Timeline.from_text(timeline_recorder.written())
     told: dict[str, list[float]] = {}
     for _, _, host, cell in timeline.each():

@@ -6,13 +6,13 @@ import sqlite3
 import threading
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
 from itertools import count
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, cast
 
 import pytest
+from msgspec.structs import replace
 
 from willow_cart.destination import Destination
 from willow_cart.errors import (
@@ -23,6 +23,7 @@ from willow_cart.errors import (
     TimedOut,
     WillowCartError,
 )
+from willow_cart.events import HostGivenUp, Notice, Postponed, SwitchedMirror
 from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.filing import Layout, make_plan
 from willow_cart.hauling.host_queue import HostQueue
@@ -31,12 +32,12 @@ from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Checksum, Offer, Origin, State
+from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
@@ -53,14 +54,14 @@ class ColumnSummary(Observer):
     def __init__(self) -> None:
         self.events: Counter[str] = Counter()
 
-    def postponed(self, *_: object) -> None:
-        self.events["postponed"] += 1
-
-    def switched_mirror(self, *_: object) -> None:
-        self.events["turned"] += 1
-
-    def host_given_up(self, host: str, why: str, files: int) -> None:
-        self.events[f"given up {host}"] += files
+    def note(self, event: Notice) -> None:
+        match event:
+            case Postponed():
+                self.events["postponed"] += 1
+            case SwitchedMirror():
+                self.events["turned"] += 1
+            case HostGivenUp(host, _, files):
+                self.events[f"given up {host}"] += files
 
 
 class Bench:

@@ -7,10 +7,7 @@ are used first, so that the command line starts quickly::
 
     offers = wc.discover(["addresses.txt"]).offers
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
-    with wc.WebAccess() as access:
-        with wc.LiveView("data") as view:
-            summary = wc.haul_offers(chosen, "data", access, observer=view)
-    print(summary.counts)
+    print(wc.haul(chosen, into="data").counts)
 
 Underneath, imports run downward only, as `docs/house.md` draws them.
 """
@@ -29,7 +26,6 @@ if TYPE_CHECKING:
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
-    from willow_cart.hauling.run import haul_offers
     from willow_cart.hauling.summary import HaulSummary
     from willow_cart.ledger.receipt import Receipt, read_receipt
     from willow_cart.model import Checksum, Offer, State
@@ -70,9 +66,7 @@ if TYPE_CHECKING:
     from willow_cart.sources.asking import ask_sizes
     from willow_cart.sources.discover import discover
     from willow_cart.sources.discovery import Discovery, DiscoveryOptions, NotEntered, PageRules
-    from willow_cart.transfer.observer import Observer
     from willow_cart.transfer.policy import ArrivalCommand, DuplicatePolicy, HaulPolicy, Unpacking
-    from willow_cart.views.bars import LiveView
 
 _HOMES = {
     "Access": "protocols",
@@ -94,9 +88,7 @@ _HOMES = {
     "Incomplete": "errors",
     "KnockResult": "scripting",
     "Layout": "filing",
-    "LiveView": "views.bars",
     "NotEntered": "sources.discovery",
-    "Observer": "transfer.observer",
     "Offer": "model",
     "OfflineResult": "scripting",
     "PackResult": "scripting",
@@ -122,7 +114,6 @@ _HOMES = {
     "WillowCartError": "errors",
     "ask_sizes": "sources.asking",
     "audit": "scripting",
-    "haul_offers": "hauling.run",
     "combine": "scripting",
     "errand": "scripting",
     "haul": "scripting",
@@ -163,9 +154,7 @@ __all__ = [
     "Incomplete",
     "KnockResult",
     "Layout",
-    "LiveView",
     "NotEntered",
-    "Observer",
     "Offer",
     "OfflineResult",
     "PackResult",
@@ -196,7 +185,6 @@ __all__ = [
     "discover",
     "errand",
     "haul",
-    "haul_offers",
     "knock",
     "load",
     "offline",

@@ -17,3 +17,6 @@ CONNECT_SECONDS: float = 20
 
 STALL_SECONDS: float = 60
 """After this time without a byte a connection counts as broken."""
+
+REQUEST_BYTES = 128 << 10
+"""A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency."""

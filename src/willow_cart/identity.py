@@ -11,11 +11,11 @@ from __future__ import annotations
 
 import hashlib
 import re
-from dataclasses import dataclass
 from typing import NewType
 
 from willow_cart.errors import BadOption
 from willow_cart.redaction import INSIDE
+from willow_cart.structs import Value
 
 AddressId = NewType("AddressId", str)
 """Identifies an address: the address itself, or `BASE?DIGEST`; for a file inside an archive with
@@ -41,8 +41,7 @@ _EXPIRIES = frozenset("expires expire exp expiry x-expires valid_until deadline"
 _MOMENT = re.compile(r"\d{9,13}|\d{4}-?\d\d-?\d\d(?:T|t|%20|\+).{0,24}|\d{4}-\d\d-\d\d")
 
 
-@dataclass(frozen=True, slots=True)
-class _Scheme:
+class _Scheme(Value):
     """A way to sign addresses.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
@@ -11,6 +10,7 @@ from willow_cart.addresses import file_name_in, segments_of
 from willow_cart.errors import shortened
 from willow_cart.identity import AddressId, address_id
 from willow_cart.kinds import kind_of
+from willow_cart.structs import Record, Value, force_setattr
 from willow_cart.units import MAX_SIZE_BYTES
 
 OWN_FOLDER = ".willow"
@@ -28,8 +28,7 @@ class Origin(StrEnum):
     CATALOGUE = "the catalogue"
 
 
-@dataclass(frozen=True, slots=True)
-class Checksum:
+class Checksum(Value):
     """An expected or computed checksum.
 
     Attributes:
@@ -43,15 +42,20 @@ class Checksum:
 
     algorithm: str
     digest: str
-    origin: Origin = field(default=Origin.CART, compare=False)
-    is_hint: bool = field(default=False, compare=False)
+    origin: Origin = Origin.CART
+    is_hint: bool = False
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Checksum) and str(self) == str(other)
+
+    def __hash__(self) -> int:
+        return hash(str(self))
 
     def __str__(self) -> str:
         return f"{self.algorithm}:{self.digest}"
 
 
-@dataclass(frozen=True, slots=True)
-class Validators:
+class Validators(Value):
     """The version of a representation as the server states it (RFC 9110, 8.8).
 
     Attributes:
@@ -68,8 +72,7 @@ class Validators:
         return self.entity_tag is not None or self.last_modified is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Metadata:
+class Metadata(Value):
     """What is known of a representation before its content.
 
     Attributes:
@@ -120,8 +123,7 @@ class Metadata:
         return f"{self.media_type}; charset={self.charset}" if self.charset else self.media_type
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Value):
     """The position of a link in a table.
 
     Attributes:
@@ -136,7 +138,7 @@ class Cell:
     place: int
     column: int
     title: str = ""
-    row_cells: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+    row_cells: tuple[tuple[str, str], ...] = ()
 
 
 Box = tuple[float, float, float, float]
@@ -149,8 +151,7 @@ def is_box(west: float, south: float, east: float, north: float) -> bool:
     return abs(west) <= 180 and abs(east) <= 180 and -90 <= south <= north <= 90
 
 
-@dataclass(frozen=True, slots=True)
-class DataExtent:
+class DataExtent(Value):
     """What the data in a file are of, as a catalogue says.
 
     Attributes:
@@ -165,8 +166,7 @@ class DataExtent:
     box: Box | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
+class Offer(Value):
     """One file that a source offers, with the facts known before it is fetched.
 
     Attributes:
@@ -219,9 +219,9 @@ class Offer:
     def __post_init__(self) -> None:
         # What a server or a list makes up would otherwise fill every disk before it comes.
         if self.size is not None and not 0 <= self.size <= MAX_SIZE_BYTES:
-            object.__setattr__(self, "size", None)
+            force_setattr(self, "size", None)
         if self.about is not None and not 0 <= self.about <= MAX_SIZE_BYTES:
-            object.__setattr__(self, "about", None)
+            force_setattr(self, "about", None)
 
     @property
     def id(self) -> AddressId:
@@ -267,8 +267,7 @@ def _without_slashes(part: str) -> str:
     return part.replace("/", "_")
 
 
-@dataclass(frozen=True, slots=True)
-class Issue:
+class Issue(Value):
     """A part of a source that was skipped while the rest continued.
 
     Attributes:
@@ -311,8 +310,7 @@ def label_of(code: str) -> str:
     return _LABELS.get(code, code)  # type: ignore[call-overload, no-any-return]  # codes are texts
 
 
-@dataclass(slots=True)
-class Sizes:
+class Sizes(Record):
     """Total sizes of a number of files.
 
     Attributes:

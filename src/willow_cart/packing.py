@@ -14,7 +14,6 @@ import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -27,6 +26,7 @@ from willow_cart.ledger.manifests import data_package, sha256_sums
 from willow_cart.model import Issue
 from willow_cart.replacing import replacing_bytes, require_output
 from willow_cart.stored_files import Holding
+from willow_cart.structs import Record, field
 
 MANIFEST = "SHA256SUMS"
 """The checksum list in an archive, as sha256sum(1) checks it."""
@@ -42,8 +42,7 @@ _COMMENT = "packed by willow-cart"
 _LONG_AGO = datetime(1980, 1, 1, tzinfo=UTC)
 
 
-@dataclass(slots=True)
-class Packed:
+class Packed(Record):
     """The result of packing.
 
     Attributes:

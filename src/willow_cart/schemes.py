@@ -6,8 +6,9 @@ of here. Its module has a function `connect(settings)` that returns an `Access`.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
+
+from willow_cart.structs import Value
 
 
 class Lists(Enum):
@@ -30,8 +31,7 @@ class Secured(Enum):
     """From the beginning on its own port; on others after the first words."""
 
 
-@dataclass(frozen=True, slots=True)
-class Scheme:
+class Scheme(Value):
     """The properties of an address scheme.
 
     Attributes:

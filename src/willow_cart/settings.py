@@ -6,7 +6,6 @@ What is typed comes first, then what an errand says, then the project's file, th
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import BadOption
@@ -14,6 +13,7 @@ from willow_cart.options.given import Given, given_in, together
 from willow_cart.platform.own_folders import settings_folder
 from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.toml_keys import options_of
+from willow_cart.structs import Value
 from willow_cart.toml_file import Table, TomlFile
 
 PROJECT_FILE = "willow-cart.toml"
@@ -40,8 +40,7 @@ def own_file() -> Path:
     return settings_folder() / "config.toml"
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Value):
     """A setting and where it is set.
 
     Attributes:

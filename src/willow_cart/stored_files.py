@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -19,10 +18,10 @@ from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.outside_values import moment_at
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.local import address_of
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Holding:
+class Holding(Value):
     """A file in a folder.
 
     Attributes:

@@ -7,11 +7,11 @@ import re
 import tomllib
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.errors import BadOption, plainly
 from willow_cart.named_files import open_named
+from willow_cart.structs import Value, field
 from willow_cart.units import printable
 
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
@@ -49,8 +49,7 @@ def toml_comment(text: str) -> str:
     return f"# {printable(text)}"
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Value):
     """A table of a file, or the keywords of a function.
 
     Attributes:

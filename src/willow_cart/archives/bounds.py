@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from willow_cart.errors import BadOption, NotUnpacked
+from willow_cart.structs import Value
 from willow_cart.units import format_size, parse_size
 
 MAX_MEMBERS = 1_000_000
@@ -18,8 +18,7 @@ _ALWAYS_ALLOWED_BYTES = 100_000_000
 _RATIO = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)x", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Bounds:
+class Bounds(Value):
     """The limits on the unpacked size of one archive, nested archives included.
 
     Attributes:

@@ -11,7 +11,6 @@ import os
 import re
 from collections.abc import Callable, Generator, Iterable, Iterator
 from contextlib import ExitStack, closing, suppress
-from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
 from willow_cart.archives.bounds import Bounds, Outflow
@@ -28,6 +27,7 @@ from willow_cart.archives.zips import members_of_zip
 from willow_cart.destination import FileTree, fold, safe_path
 from willow_cart.errors import NotUnpacked
 from willow_cart.kinds import kind_of, stem_of
+from willow_cart.structs import Record, Value, field, replace
 
 _CHUNK_BYTES = 1 << 20
 
@@ -39,8 +39,7 @@ _OTHERS = {b"7z\xbc\xaf\x27\x1c": "7z", b"Rar!": "rar"}
 _DRIVE = re.compile(r"[A-Za-z]:")
 
 
-@dataclass(frozen=True, slots=True)
-class ExtractedMember:
+class ExtractedMember(Value):
     """A file that was extracted from an archive.
 
     Attributes:
@@ -58,8 +57,7 @@ class ExtractedMember:
     sha256: str
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Value):
     """A member that was not extracted.
 
     Attributes:
@@ -73,8 +71,7 @@ class LeftOut:
     is_final: bool = False
 
 
-@dataclass(slots=True)
-class Emptied:
+class Emptied(Record):
     """The result of extracting an archive.
 
     Attributes:

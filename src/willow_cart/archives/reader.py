@@ -9,13 +9,13 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import BinaryIO, Protocol
 
 from willow_cart.archives.bounds import Outflow
 from willow_cart.errors import WillowCartError
+from willow_cart.structs import Value
 
 
 class ArchiveFile(Protocol):
@@ -36,8 +36,7 @@ class MemberSort(Enum):
     DEVICE = "a device or a pipe"
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
+class Member(Value):
     """One member of an archive; it can be opened until the next one is requested.
 
     Attributes:

@@ -8,7 +8,6 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import groupby
 from pathlib import Path
@@ -22,6 +21,7 @@ from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
+from willow_cart.structs import Value, force_setattr
 
 # Files are passed to threads in batches, limited in bytes (as known to the ledger) and in
 # files: passing one costs as much as reading a small file. A few batches wait for each thread.
@@ -50,8 +50,7 @@ class Finding(StrEnum):
     """Its place does not tell."""
 
 
-@dataclass(frozen=True, slots=True)
-class Audited:
+class Audited(Value):
     """The result of auditing one file.
 
     Attributes:
@@ -72,11 +71,10 @@ class Audited:
 
     def __post_init__(self) -> None:
         if self.arrival is not None and not self.url:
-            object.__setattr__(self, "url", self.arrival.address)
+            force_setattr(self, "url", self.arrival.address)
 
 
-@dataclass(frozen=True, slots=True)
-class _Known:
+class _Known(Value):
     """A file that is expected in the destination.
 
     Attributes:
@@ -238,8 +236,7 @@ def _name(path: str) -> str:
     return path.rpartition("/")[2]
 
 
-@dataclass(frozen=True, slots=True)
-class _Examiner:
+class _Examiner(Value):
     """Examines files.
 
     Attributes:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import marshal
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import astuple
 
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.ledger.entries import Arrival
+from willow_cart.structs import astuple
 
 # Worst first, as a user wants to read them.
 ORDER = (

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,6 +26,7 @@ from willow_cart.markup_table import html_table
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
+from willow_cart.structs import replace
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:

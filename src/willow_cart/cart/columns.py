@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 
 from willow_cart.cart.sheet import cover
 from willow_cart.checks.digests import read_checksum
@@ -11,13 +10,13 @@ from willow_cart.errors import BadOption
 from willow_cart.identity import digest_of_address, read_digest
 from willow_cart.model import Checksum, Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value, field, replace
 
 GONE = "gone"
 """The column that says since when a row's source does not offer it; there if one ever did not."""
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Value):
     """A column of a cart.
 
     Attributes:

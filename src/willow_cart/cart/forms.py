@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import BinaryIO, TextIO
@@ -19,6 +18,7 @@ from willow_cart.errors import BadAddress, BadOption, UnreadableSource
 from willow_cart.kinds import ZIP, extension_of
 from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 from willow_cart.units import read_count
 from willow_cart.workbooks import EXTENSIONS
 
@@ -69,8 +69,7 @@ Read = Callable[[Opened, str, list[str]], Iterator[Offer | Issue]]
 _MARKUP = re.compile(r"\s*<")
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(Value):
     """A format for passing offers on; it has no marks, so it contains only what is taken.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import IntEnum
 from pathlib import Path
@@ -22,6 +21,7 @@ from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.replacing import replacing
+from willow_cart.structs import Record, field, replace
 
 
 class _Mark(IntEnum):
@@ -32,8 +32,7 @@ class _Mark(IntEnum):
     IN_CART = 2
 
 
-@dataclass(slots=True)
-class Loaded:
+class Loaded(Record):
     """The result of loading.
 
     Attributes:

@@ -7,7 +7,6 @@ import shutil
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 from typing import TypeVar
@@ -19,6 +18,7 @@ from willow_cart.choosing import Choice, Choosing, Learn
 from willow_cart.errors import BadOption, CannotStore, NothingChosen, UnreadableSource, plainly
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.platform import files
+from willow_cart.structs import Record, field
 
 
 @contextmanager
@@ -174,8 +174,7 @@ def pick(
     yield from (row for row, _ in waiting)
 
 
-@dataclass(slots=True)
-class Picked:
+class Picked(Record):
     """The result of picking.
 
     Attributes:

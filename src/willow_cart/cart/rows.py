@@ -6,7 +6,6 @@ import csv
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from operator import itemgetter
 from pathlib import Path
@@ -18,6 +17,7 @@ from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE, PLAIN_COLUMNS
 from willow_cart.cart.sheet import Sheet, SheetRow, uncover
 from willow_cart.errors import BadAddress, BadOption, UsageError
 from willow_cart.model import Issue, Offer
+from willow_cart.structs import Record, Value, field
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
@@ -34,8 +34,7 @@ _BETWEEN_ADDRESSES = re.compile(r"(?<!\s)\s++(?=[A-Za-z][A-Za-z0-9+.-]*+://)")
 _MAX_NAMED_ROWS = 5
 
 
-@dataclass(frozen=True, slots=True)
-class CartRow:
+class CartRow(Value):
     """A readable row.
 
     Attributes:
@@ -51,8 +50,7 @@ class CartRow:
     gone: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Unread:
+class Unread(Value):
     """An unreadable row.
 
     Attributes:
@@ -64,8 +62,7 @@ class Unread:
     trouble: Issue
 
 
-@dataclass(slots=True)
-class Oddities:
+class Oddities(Record):
     """Unreadable cells in otherwise readable rows, by column; they are treated as unknown.
 
     Attributes:

@@ -8,7 +8,6 @@ import io
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import BinaryIO
@@ -18,6 +17,7 @@ from willow_cart.kinds import ZIP
 from willow_cart.model import Issue
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
+from willow_cart.structs import Value
 from willow_cart.workbooks import UnreadableWorkbook, open_workbook, rows_of
 
 _DELIMITERS = ",;\t"
@@ -30,8 +30,7 @@ MAX_HEADER_BYTES = 1 << 16
 _RUNS = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 
 
-@dataclass(frozen=True, slots=True)
-class Style:
+class Style(Value):
     """The format of a table: encoding, delimiter, line ends.
 
     Attributes:
@@ -43,8 +42,7 @@ class Style:
     encoding: str = "utf-8"
 
 
-@dataclass(frozen=True, slots=True)
-class SheetRow:
+class SheetRow(Value):
     """A row of a sheet.
 
     Attributes:

@@ -11,7 +11,6 @@ from abc import ABC, abstractmethod
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.cart.rows import CartRow, RowReader
@@ -19,6 +18,7 @@ from willow_cart.cart.sheet import Sheet, writing
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.model import Offer, Sizes
 from willow_cart.replacing import require_output
+from willow_cart.structs import Record, field
 from willow_cart.units import count_of, format_size
 
 # The block of the file systems that drives are formatted with; larger ones are rare.
@@ -34,8 +34,7 @@ _MAX_PARTS = 200
 _MAX_DEPTH = 60
 
 
-@dataclass(slots=True)
-class CartPart:
+class CartPart(Record):
     """One part of a cart.
 
     Attributes:
@@ -56,8 +55,7 @@ class CartPart:
         return self.capacity - self.reckoned
 
 
-@dataclass(slots=True)
-class _Folder:
+class _Folder(Record):
     """A folder in the tree that is packed.
 
     Attributes:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import heapq
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 
 from willow_cart.model import Offer, Sizes
+from willow_cart.structs import Record, field
 
 TOP = "(top)"
 """Stands for the folder of what lies in none."""
@@ -28,8 +28,7 @@ def _groups() -> Groups:
     return defaultdict(Sizes)
 
 
-@dataclass(slots=True)
-class Weight:
+class Weight(Record):
     """Counts and sizes of a cart; each grouping adds up to the total.
 
     Attributes:

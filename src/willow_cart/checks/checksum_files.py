@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 
 from willow_cart.addresses import host_of, looks_like_address, segments_of
 from willow_cart.bag_paths import decode_path
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum, Issue, Offer, Origin
+from willow_cart.structs import Value, replace
 
 # GNU coreutils manual, "md5sum invocation": a blank or `*` before the name tells text from binary
 # mode, which makes no difference here; a leading backslash says that the name is escaped.
@@ -25,8 +25,7 @@ _ESCAPED = {r"\n": "\n", r"\r": "\r", r"\\": "\\"}
 _EXACT_MATCH = 1_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class ListedChecksum:
+class ListedChecksum(Value):
     """One line of a checksum list.
 
     Attributes:

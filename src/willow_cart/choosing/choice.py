@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from difflib import get_close_matches
 
 from willow_cart.errors import NothingChosen
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
+from willow_cart.structs import Record, field
 from willow_cart.units import count_of
 
 # Offers that are remembered to say what there was, where a rule leaves nothing.
@@ -17,8 +17,7 @@ _MAX_EXAMPLES = 200
 _MAX_LISTED = 6
 
 
-@dataclass(slots=True)
-class Choice:
+class Choice(Record):
     """The result of a selection so far.
 
     Attributes:

@@ -10,7 +10,6 @@ import mimetypes
 import os
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import Enum, StrEnum
 from fnmatch import fnmatchcase
@@ -30,6 +29,7 @@ from willow_cart.identity import AddressId
 from willow_cart.kinds import FAMILIES, extension_of, tells_kind
 from willow_cart.model import Box, Offer, is_box
 from willow_cart.offer_store import Spool
+from willow_cart.structs import Value
 from willow_cart.units import format_size
 
 _UNITS = {"min": "minutes", "h": "hours", "d": "days", "w": "weeks"}
@@ -233,8 +233,7 @@ class _On(Enum):
     COUNT = 5
 
 
-@dataclass(frozen=True, slots=True)
-class ChoosingRule:
+class ChoosingRule(Value):
     """One rule of a selection.
 
     Attributes:
@@ -250,8 +249,7 @@ class ChoosingRule:
     meets: Callable[[Offer], None] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Choosing:
+class Choosing(Value):
     """The rules that say which offers are wanted.
 
     Attributes:

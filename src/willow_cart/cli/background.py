@@ -13,7 +13,6 @@ import subprocess
 import sys
 import threading
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.cli.arguments import MARK
@@ -22,6 +21,7 @@ from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs
 from willow_cart.ledger.runs import OwnRun
 from willow_cart.platform import processes
+from willow_cart.structs import Value
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is running there. Looking at a large place goes on without it.
@@ -31,8 +31,7 @@ _START_WAIT_SECONDS = 5.0
 _BEGUN = "begun"
 
 
-@dataclass(frozen=True, slots=True)
-class Background:
+class Background(Value):
     """What a background haul needs from the terminal that started it.
 
     Attributes:

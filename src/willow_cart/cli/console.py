@@ -7,20 +7,18 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
-from pathlib import Path
 from typing import BinaryIO, NoReturn
 
-from willow_cart.cli.messages import tell, tell_each
+from willow_cart.cli.messages import tell
 from willow_cart.exits import Exit
-from willow_cart.jobs.job_observer import JobObserver, Notice, ReadingProgress, stopped_by_signals
-from willow_cart.views.lines import PlainView, View
-from willow_cart.views.words import lines_of
+from willow_cart.observer import ReadingProgress, stopped_by_signals
+from willow_cart.views.lines import Reporter
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"
 
 
-class Console(JobObserver):
+class Console(Reporter):
     """Shows the events of a job on a terminal, or in the log of a scheduled run.
 
     Args:
@@ -28,26 +26,7 @@ class Console(JobObserver):
     """
 
     def __init__(self, begun: Callable[[], None] | None = None) -> None:
-        self._begun = begun
-
-    def note(self, event: Notice) -> None:
-        """Print the messages for an event."""
-        tell_each(lines_of(event))
-
-    def watch_haul(
-        self, into: Path, *, bars: bool = True, failures: bool = True
-    ) -> AbstractContextManager[View]:
-        """Draw bars on a terminal; elsewhere print a line now and then."""
-        view: View
-        if bars and sys.stderr.isatty():
-            # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
-            from willow_cart.views.bars import LiveView
-
-            view = LiveView(into)
-        else:
-            view = PlainView(tell, self._begun)
-        view.tells_failures = failures
-        return view
+        super().__init__(tell, begun, draws=sys.stderr is not None and sys.stderr.isatty())
 
     def watch_reading(self) -> AbstractContextManager[ReadingProgress]:
         """Draw a progress bar of bytes read, on a terminal."""

@@ -6,13 +6,13 @@ The examples work as they are while `willow-cart demo --serve` runs.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from willow_cart.structs import Value
 
 _DEMO = "http://127.0.0.1:8031"
 
 
-@dataclass(frozen=True, slots=True)
-class Everyday:
+class Everyday(Value):
     """The short help of a command.
 
     Attributes:

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
-from willow_cart.cli.messages import tell
+from willow_cart.cli.messages import tell_each
 from willow_cart.cli.render import Folder
 from willow_cart.cli.screen import show_line, show_tree
+from willow_cart.events import Planned
 from willow_cart.filing import Plan
-from willow_cart.jobs.haul import Planned
-from willow_cart.views.lines import PlainView
-from willow_cart.views.words import in_words
+from willow_cart.jobs.haul import HaulPlan
+from willow_cart.structs import replace
+from willow_cart.views.words import in_words, lines_of
 
 
-def preview(planned: Planned) -> None:
+def preview(planned: HaulPlan) -> None:
     """Show where offers would be filed."""
     show_plan(planned.plan, planned.into)
     earlier = f"; {planned.known:,} of them already hauled" if planned.known else ""
@@ -23,7 +23,7 @@ def preview(planned: Planned) -> None:
 
 def show_plan(plan: Plan, into: Path) -> None:
     """Print the messages about a plan, and draw its tree."""
-    PlainView(tell).planned(plan)
+    tell_each(lines_of(Planned(plan)))
     root = Folder()
     for filed in plan:
         folder, _, name = filed.path.rpartition("/")

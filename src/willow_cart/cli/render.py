@@ -9,7 +9,6 @@ import sys
 from abc import ABC, abstractmethod
 from collections import Counter, defaultdict, deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING
 
@@ -28,6 +27,7 @@ from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why
+from willow_cart.structs import Record, field
 from willow_cart.units import count_of, format_size, json_text
 
 if TYPE_CHECKING:
@@ -55,8 +55,7 @@ class Showing(ABC):
         """
 
 
-@dataclass(slots=True)
-class Totals:
+class Totals(Record):
     """Totals of the chosen offers, added up one by one; kept cheap for millions of offers.
 
     Attributes:
@@ -304,8 +303,7 @@ def written(sizes: Sizes) -> str:
     return f"{known} and {sizes.unknown:,} ?" if sizes.unknown else known
 
 
-@dataclass(slots=True)
-class Folder:
+class Folder(Record):
     """A folder in a tree, with the totals below it and its first files.
 
     Attributes:

@@ -7,12 +7,12 @@ import os
 import sys
 import textwrap
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.cart.sheet import cover
 from willow_cart.model import State
 from willow_cart.platform import consoles
+from willow_cart.structs import Record, field
 from willow_cart.units import printable, printable_lines
 
 if TYPE_CHECKING:
@@ -42,8 +42,7 @@ minute for rows that are never read.
 """
 
 
-@dataclass(slots=True)
-class Branch:
+class Branch(Record):
     """A line of a tree, with the branches below it.
 
     Attributes:

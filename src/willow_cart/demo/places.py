@@ -10,7 +10,6 @@ import threading
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import formatdate
 from functools import partial
@@ -24,6 +23,7 @@ from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
 from willow_cart.demo.portal import IdentityHost, Portal
 from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn, StandInHandler, members_of
 from willow_cart.demo.store import DemoStore
+from willow_cart.structs import Value
 
 if TYPE_CHECKING:
     import asyncssh
@@ -265,8 +265,7 @@ def _put_up(path: str) -> float:
     return datetime(year + month // 12, month % 12 + 1, 1, 6, tzinfo=UTC).timestamp()
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
+class Places(Value):
     """The addresses of the demo servers.
 
     Attributes:

@@ -11,11 +11,12 @@ import ssl
 import threading
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from email.utils import formatdate
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Self
 from urllib.parse import quote
+
+from willow_cart.structs import Record, Value, field
 
 # 2031-06-01 06:00 UTC: when the trust has put its files up.
 PUT_UP = 1_938_060_000.0
@@ -36,8 +37,7 @@ _MEDIA_TYPES = {
 Script = Callable[["StandInHandler"], None]
 
 
-@dataclass(slots=True)
-class Exhibit:
+class Exhibit(Record):
     """A file of the server, and how it is served.
 
     Attributes:
@@ -72,8 +72,7 @@ class Exhibit:
         return f'"{hashlib.sha256(self.content).hexdigest()[:16]}"'
 
 
-@dataclass(frozen=True, slots=True)
-class SeenRequest:
+class SeenRequest(Value):
     """A request that was answered.
 
     Attributes:

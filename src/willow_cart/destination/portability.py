@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import pairwise
 
 from willow_cart.destination.names import fold, is_safe_path
+from willow_cart.structs import Value
 
 # MAX_PATH is 260 with the drive, the folder that it is put into and a null; that leaves 19.
 _MAX_PATH_CHARACTERS = 240
@@ -25,8 +25,7 @@ class Obstacle(StrEnum):
     """It is too long (Windows)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Unportable:
+class Unportable(Value):
     """A path that does not work on every system.
 
     Attributes:

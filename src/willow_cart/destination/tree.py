@@ -13,16 +13,15 @@ import shutil
 import stat
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Self
 
 from willow_cart.platform import containment, files
 from willow_cart.platform.links import LinkFound
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Stamp:
+class Stamp(Value):
     """The size in bytes and modification time in nanoseconds that identify a version of a file."""
 
     size: int

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.events import Event
 from willow_cart.exits import Exit
-from willow_cart.jobs.job_events import Event
 
 if TYPE_CHECKING:
     from willow_cart.errands.job import Step
     from willow_cart.jobs.haul import Hauled
 
 
-@dataclass(frozen=True, slots=True)
 class SourceOffers(Event):
     """A source was listed.
 
@@ -27,7 +25,6 @@ class SourceOffers(Event):
     files: int
 
 
-@dataclass(frozen=True, slots=True)
 class HaulEnded(Event):
     """The haul of the sources has ended, complete or not.
 
@@ -38,7 +35,6 @@ class HaulEnded(Event):
     hauled: Hauled
 
 
-@dataclass(frozen=True, slots=True)
 class TooLittleNew(Event):
     """Fewer new files arrived than the errand expects.
 
@@ -51,7 +47,6 @@ class TooLittleNew(Event):
     arrived: int
 
 
-@dataclass(frozen=True, slots=True)
 class OfferedNoMore(Event):
     """Files in the destination are no longer offered by their sources.
 
@@ -67,28 +62,24 @@ class OfferedNoMore(Event):
     folder: Path
 
 
-@dataclass(frozen=True, slots=True)
 class UnlistedButThere(Event):
     """Files in the destination are no longer listed, and their addresses still answer."""
 
     files: int
 
 
-@dataclass(frozen=True, slots=True)
 class StepsLeft(Event):
     """No step was started because the haul is incomplete."""
 
     first: Step
 
 
-@dataclass(frozen=True, slots=True)
 class StepBegun(Event):
     """A step was started."""
 
     step: Step
 
 
-@dataclass(frozen=True, slots=True)
 class StepEnded(Event):
     """A step has ended.
 
@@ -100,7 +91,6 @@ class StepEnded(Event):
     result: object
 
 
-@dataclass(frozen=True, slots=True)
 class StepFailed(Event):
     """A step failed; later steps are not run.
 
@@ -112,7 +102,6 @@ class StepFailed(Event):
     exit_code: Exit
 
 
-@dataclass(frozen=True, slots=True)
 class CannotRun(Event):
     """A program could not be run, or failed.
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import shlex
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
@@ -21,6 +21,7 @@ from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import Request
 from willow_cart.requests.toml_keys import STEPS, options_of
 from willow_cart.settings import settings_for
+from willow_cart.structs import Value, replace
 from willow_cart.toml_file import Table, TomlFile
 
 TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to", "mail_when")
@@ -39,8 +40,7 @@ _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
 
 
-@dataclass(frozen=True, slots=True)
-class Document:
+class Document(Value):
     """The content of an errand's file.
 
     Attributes:
@@ -109,8 +109,7 @@ Asked = TypeVar("Asked", bound=Request)
 _BY_NAME = ("ext", "kind", "keep", "drop", "keep_re", "drop_re")
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(Value):
     """A source with its options.
 
     Attributes:
@@ -126,8 +125,7 @@ class Source:
     since_last_run: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Value):
     """A step after the haul.
 
     Attributes:
@@ -152,8 +150,7 @@ class Step:
         return shlex.join([*program, *self.words])
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(Value):
     """An errand with its values filled in.
 
     Attributes:
@@ -183,7 +180,7 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
     into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
     connecting = _given(document.connecting, values, options_of("connecting"))
     sources = [
-        replace(
+        dataclasses.replace(
             _make_source(_with_last_run(table, last), variant, connecting),
             since_last_run=table.keys.get("since") == LAST_RUN and last is not None,
         )
@@ -215,7 +212,7 @@ def _make_haul(
     )
     request = _read(HaulRequest, layers, document.haul, settings_for("haul"))
     opens = any(source.request.as_ == "archive" for source in sources)
-    return replace(request, as_="archive" if opens else None)
+    return dataclasses.replace(request, as_="archive" if opens else None)
 
 
 def _read(

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -18,6 +17,7 @@ from willow_cart.identity import AddressId, address_id
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.redaction import fingerprint, lacks_secret
 from willow_cart.replacing import replacing
+from willow_cart.structs import Value
 
 # Sources of earlier months are forgotten beyond this number.
 _MAX_SOURCES = 60
@@ -33,8 +33,7 @@ LAST_RUN = "last run"
 """What stands for that moment where a date is requested."""
 
 
-@dataclass(frozen=True, slots=True)
-class Memory:
+class Memory(Value):
     """The stored state of one errand.
 
     Attributes:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
 
 from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Document, Job, Source
@@ -14,18 +13,18 @@ from willow_cart.identity import AddressId
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_in_file import sign_ins_in
 from willow_cart.sources.discovery import Discovery
 from willow_cart.sources.source_guide import Asking
+from willow_cart.structs import Record, field, replace
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Record):
     """The offers of an errand's sources.
 
     Attributes:
@@ -48,7 +47,7 @@ class Found:
 
 
 @contextmanager
-def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator[Access]:
+def open_access(document: Document, job: Job, observer: Observer) -> Iterator[Access]:
     """Yield the access to the servers of an errand.
 
     It has the errand's own sign-ins and those of its sources.
@@ -66,7 +65,7 @@ def discover_offers(
     job: Job,
     access: Access,
     before: Mapping[str, list[AddressId]],
-    observer: JobObserver,
+    observer: Observer,
     asking: Asking | None = None,
 ) -> Found:
     """Return what the sources offer after their rules.

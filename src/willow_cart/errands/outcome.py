@@ -6,7 +6,6 @@ import os
 import re
 import shutil
 import subprocess
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -15,10 +14,11 @@ from willow_cart.errands.errand_events import CannotRun
 from willow_cart.errands.job import Document
 from willow_cart.errors import plainly
 from willow_cart.exits import Exit
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import State, label_of
+from willow_cart.observer import Observer
 from willow_cart.platform import processes
 from willow_cart.replacing import replacing
+from willow_cart.structs import Value
 from willow_cart.units import format_duration, json_text
 
 if TYPE_CHECKING:
@@ -49,8 +49,7 @@ def _is_summary(content: bytes) -> bool:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Accountant:
+class Accountant(Value):
     """Reports the outcome of a run to the places that the errand names.
 
     Attributes:
@@ -65,7 +64,7 @@ class Accountant:
     began: datetime
     summary: Path | None
     overwrite: bool
-    observer: JobObserver
+    observer: Observer
 
     def account_for(self, code: Exit, why: str = "", done: ErrandDone | None = None) -> None:
         """Report the outcome.
@@ -138,7 +137,7 @@ def _steps_of(done: ErrandDone | None) -> list[dict[str, object]]:
 
 
 def _run_on_failure(
-    command: str, document: Document, code: Exit, line: str, observer: JobObserver
+    command: str, document: Document, code: Exit, line: str, observer: Observer
 ) -> None:
     told = {"WILLOW_ERRAND": str(document.path), "WILLOW_SUMMARY": line,
             "WILLOW_EXIT_CODE": str(int(code))}  # fmt: skip
@@ -150,7 +149,7 @@ def _run_on_failure(
         observer.note(CannotRun("on_failure", reason))
 
 
-def _mail(address: str, document: Document, code: Exit, line: str, observer: JobObserver) -> None:
+def _mail(address: str, document: Document, code: Exit, line: str, observer: Observer) -> None:
     """Pass a message to sendmail (RFC 5322)."""
     from email.message import EmailMessage
 

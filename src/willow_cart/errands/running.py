@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import subprocess
 import threading
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import chdir, contextmanager
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -31,6 +31,7 @@ from willow_cart.errands.offers import Found, discover_offers, open_access
 from willow_cart.errands.outcome import Accountant
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
+from willow_cart.events import CartKept
 from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
@@ -38,7 +39,7 @@ from willow_cart.identity import AddressId
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import (
     Hauled,
-    Planned,
+    HaulPlan,
     carry,
     connected_to,
     keeping_answers,
@@ -46,8 +47,6 @@ from willow_cart.jobs.haul import (
     require_not_vanished,
 )
 from willow_cart.jobs.hauling_policies import make_policy
-from willow_cart.jobs.job_events import CartKept
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
@@ -57,6 +56,7 @@ from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import State
+from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
 from willow_cart.packing import Packed
 from willow_cart.platform import files, locks
@@ -68,6 +68,7 @@ from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.sources.discovery import Discovery
+from willow_cart.structs import Value, replace
 from willow_cart.tables import Combined
 from willow_cart.units import count_of
 
@@ -75,8 +76,7 @@ from willow_cart.units import count_of
 _CURRENT_FOLDER = threading.Lock()
 
 
-@dataclass(frozen=True, slots=True)
-class StepDone:
+class StepDone(Value):
     """A step that was run.
 
     Attributes:
@@ -103,8 +103,7 @@ class StepDone:
         return {name: count for name, count in counts.items() if count}
 
 
-@dataclass(frozen=True, slots=True)
-class ErrandDone:
+class ErrandDone(Value):
     """The result of an errand.
 
     Attributes:
@@ -120,8 +119,7 @@ class ErrandDone:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Changes:
+class Changes(Value):
     """The differences from the last run, according to sources, ledger and stored state.
 
     Attributes:
@@ -137,8 +135,7 @@ class Changes:
     gone: Sequence[str]
 
 
-@dataclass(frozen=True, slots=True)
-class ErrandPlan:
+class ErrandPlan(Value):
     """What a run would do.
 
     Attributes:
@@ -149,7 +146,7 @@ class ErrandPlan:
     """
 
     values: Sequence[tuple[str, str]]
-    planned: Planned
+    planned: HaulPlan
     changes: Changes | None
     steps: Sequence[Step]
 
@@ -159,7 +156,7 @@ class ErrandPlan:
         return self.planned.exit_code
 
 
-def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | ErrandPlan:
+def run_errand(request: ErrandRequest, observer: Observer) -> ErrandDone | ErrandPlan:
     """Run an errand, or plan it.
 
     Raises:
@@ -175,7 +172,9 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
     with _CURRENT_FOLDER, chdir(document.path.parent):
         memory = my_memory(document.path)
         job = make_job(document, values, memory.last_good())
-        job = replace(job, haul=replace(job.haul, words=request.words, given=request.given))
+        job = replace(
+            job, haul=dataclasses.replace(job.haul, words=request.words, given=request.given)
+        )
         errand = _Errand(document, job, memory, observer)
         first = errand.first_step(request.from_)
         if request.preview:
@@ -242,7 +241,7 @@ class _Errand:
         clocks: those of the sources; see `Memory.keep`.
     """
 
-    def __init__(self, document: Document, job: Job, memory: Memory, observer: JobObserver) -> None:
+    def __init__(self, document: Document, job: Job, memory: Memory, observer: Observer) -> None:
         self._document = document
         self._job = job
         self._memory = memory

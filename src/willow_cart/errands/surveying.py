@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 from willow_cart.errors import BadOption
+from willow_cart.events import ErrandWritten
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import (
@@ -16,10 +17,9 @@ from willow_cart.jobs.errand_text import (
     keys_of,
     require_no_secrets,
 )
-from willow_cart.jobs.job_events import ErrandWritten
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.options.given import Given
 from willow_cart.replacing import replacing
 from willow_cart.requests.commands import COMMANDS
@@ -38,7 +38,7 @@ _DIGITS = re.compile(r"\d+")
 _MOST_KINDS, _MOST_SERIES = 8, 5
 
 
-def write_from_survey(request: ErrandRequest, observer: JobObserver) -> None:
+def write_from_survey(request: ErrandRequest, observer: Observer) -> None:
     """List the sources of a request, and write an errand with all that was typed.
 
     Raises:
@@ -57,7 +57,7 @@ def write_from_survey(request: ErrandRequest, observer: JobObserver) -> None:
     lines = [*_head(month)]
     with make_access([survey], survey.lanes, observer) as access:
         for source in sources:
-            one = replace(survey, sources=(source,))
+            one = dataclasses.replace(survey, sources=(source,))
             finder = OfferFinder(one, access, survey.lanes, observer)
             offers = [offer for offer, dropped_by in finder.judged() if not dropped_by]
             lines += _source(source, offers, finder.found, month, given)

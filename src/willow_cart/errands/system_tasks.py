@@ -10,20 +10,19 @@ import plistlib
 import re
 import subprocess
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from lxml import etree
 
 from willow_cart.errors import BadOption
+from willow_cart.structs import Value
 
 _DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
 _TIME = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)")
 _HOW = "write 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', 'Mon,Thu 07:00' or '1 06:00'"
 
 
-@dataclass(frozen=True, slots=True)
-class Schedule:
+class Schedule(Value):
     """A schedule: a time of every day, of some days of the week, or of a day of the month.
 
     Attributes:

@@ -12,7 +12,6 @@ import shlex
 import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errands.job import read_document
@@ -21,6 +20,7 @@ from willow_cart.errors import BadOption, CannotStore
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.timetable import TimetableRequest
+from willow_cart.structs import Value
 
 
 def crontab_line(when: Schedule, command: Sequence[str], log: Path) -> str:
@@ -67,8 +67,7 @@ _VARIABLES = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class TimetableEntry:
+class TimetableEntry(Value):
     """Everything needed to run an errand on a schedule.
 
     Attributes:

@@ -14,11 +14,11 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import replace
 
 from willow_cart.addresses import host_of, scheme_of
 from willow_cart.destination import PARTIAL, Destination, cannot_store
 from willow_cart.errors import CannotStore, ClusterLost, Interrupted
+from willow_cart.events import CarriedBy, HandedOver, Received, Started
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
 from willow_cart.executors.cluster_joining import (
@@ -39,11 +39,12 @@ from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
@@ -166,7 +167,7 @@ class ClusterExecutor(Executor):
         by_number = {transfer.number: transfer for transfer in transfers}
         batch = [(transfer.number, transfer.filed) for transfer in transfers]
         member = self._choose(transfers[0])
-        self._observer.handed_over(lane, member.name)
+        self._observer.note(HandedOver(lane, member.name))
         try:
             carried = self._hand_over(member, batch, None)
         except Gone:
@@ -176,9 +177,9 @@ class ClusterExecutor(Executor):
             if each.outcome is not None and self._stands(each.outcome, member):
                 transfer = by_number[each.number]
                 outcome = self._take_over(transfer, each, each.outcome, member)
-                self._observer.started(lane, transfer.filed, each.received, 0)
-                self._observer.received(lane, each.received)
-                self._observer.carried_by(transfer.filed, member.name)
+                self._observer.note(Started(lane, transfer.filed, each.received, 0))
+                self._observer.note(Received(lane, each.received))
+                self._observer.note(CarriedBy(transfer.filed, member.name))
                 yield transfer, outcome
 
     def _stands(self, outcome: Outcome, member: ClusterMember) -> bool:
@@ -194,7 +195,7 @@ class ClusterExecutor(Executor):
         # A file on its way in many workers that were lost may be what they were lost by.
         for _ in range(self._attempts):
             member = self._choose(transfer)
-            self._observer.handed_over(lane, member.name)
+            self._observer.note(HandedOver(lane, member.name))
             told = FileOnItsWay(lane, transfer.filed)
             member.told[transfer.number] = told
             try:
@@ -212,9 +213,9 @@ class ClusterExecutor(Executor):
             assert carried.outcome is not None, "a file of its own is never refused"
             if new := told.received(carried.received):
                 if not told.begun:
-                    self._observer.started(lane, transfer.filed, carried.received, 0)
-                self._observer.received(lane, new)
-            self._observer.carried_by(transfer.filed, member.name)
+                    self._observer.note(Started(lane, transfer.filed, carried.received, 0))
+                self._observer.note(Received(lane, new))
+            self._observer.note(CarriedBy(transfer.filed, member.name))
             if self._stands(carried.outcome, member):
                 return self._take_over(transfer, carried, carried.outcome, member)
         return ClusterLost(

@@ -9,12 +9,12 @@ import ssl
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from willow_cart.errors import UnusableCluster
+from willow_cart.structs import Value
 
 _CONNECT_SECONDS = 10.0
 
@@ -43,8 +43,7 @@ class Gone(Exception):
         return UnusableCluster(self.thing, self.reason, "start it again")
 
 
-@dataclass(frozen=True, slots=True)
-class Worker:
+class Worker(Value):
     """A worker, as the scheduler knows it.
 
     Attributes:

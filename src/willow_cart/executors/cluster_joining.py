@@ -6,16 +6,17 @@ import secrets
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Any
 
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.errors import UnusableCluster
+from willow_cart.events import WorkerUnusable
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Worker
 from willow_cart.executors.worker import Setup
+from willow_cart.observer import Observer
 from willow_cart.platform import disks, files
-from willow_cart.transfer.observer import Observer
+from willow_cart.structs import Value
 from willow_cart.version import __version__
 
 _SAME_VERSION = "install the same version for the workers, with pip, and start them again"
@@ -24,8 +25,7 @@ _SAME_VERSION = "install the same version for the workers, with pip, and start t
 _LATE_SECONDS = 3.0
 
 
-@dataclass(frozen=True, slots=True)
-class Lack:
+class Lack(Value):
     """Why a worker cannot be used.
 
     Attributes:
@@ -89,8 +89,7 @@ class SharedFolder:
                     self._destination.delete(path)
 
 
-@dataclass(frozen=True, slots=True)
-class MemberSetup:
+class MemberSetup(Value):
     """What a worker is given.
 
     Attributes:
@@ -220,7 +219,7 @@ def name_unusable(
     """Say in a line each which workers cannot be used, and why."""
     for worker in workers:
         if lack := lacks.get(worker.address):
-            observer.worker_unusable(worker.name, f"{lack.why}; {lack.advice}")
+            observer.note(WorkerUnusable(worker.name, f"{lack.why}; {lack.advice}"))
 
 
 def require_usable(
@@ -246,8 +245,8 @@ def require_usable(
         raise UnusableCluster(client.shown, "no worker answers", "look into the workers' logs")
     for worker in workers:
         if worker.address not in lacks:
-            observer.worker_unusable(
-                worker.name, "does not answer; it gets files as soon as it does"
+            observer.note(
+                WorkerUnusable(worker.name, "does not answer; it gets files as soon as it does")
             )
 
 

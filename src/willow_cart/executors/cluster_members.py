@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 from willow_cart.errors import (
@@ -15,6 +14,7 @@ from willow_cart.errors import (
     Interrupted,
     WillowCartError,
 )
+from willow_cart.events import Received, Started, WorkerJoined, WorkerLost
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import Gone, Worker
 from willow_cart.executors.cluster_joining import (
@@ -27,8 +27,9 @@ from willow_cart.executors.cluster_worker import Entries, Notes
 from willow_cart.filing import Filed
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import PartRecord
+from willow_cart.observer import Observer
+from willow_cart.structs import Record, field, replace
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 
 # How often a worker is asked what is new: for each of them the scheduler passes on one call.
@@ -50,8 +51,7 @@ _NO_WORKER_SECONDS = 60.0
 _END_SECONDS = 10.0
 
 
-@dataclass(slots=True, eq=False)
-class FileOnItsWay:
+class FileOnItsWay(Record, eq=False):
     """What is known here of a file that a worker carries alone.
 
     Attributes:
@@ -73,8 +73,7 @@ class FileOnItsWay:
         return new
 
 
-@dataclass(slots=True, eq=False)
-class ClusterMember:
+class ClusterMember(Record, eq=False):
     """A worker that has a share in the haul.
 
     Attributes:
@@ -311,7 +310,7 @@ class ClusterMembers:
             self._known.add(address)
             self._members[address] = member
             self._change.notify_all()
-        self._observer.worker_joined(name, member.lanes)
+        self._observer.note(WorkerJoined(name, member.lanes))
         member.thread = threading.Thread(
             target=self._guard,
             args=(self._attend, member),
@@ -337,7 +336,7 @@ class ClusterMembers:
             self._change.notify_all()
         member.wake.set()
         if not self._stopping.is_set():
-            self._observer.worker_lost(member.name, why)
+            self._observer.note(WorkerLost(member.name, why))
 
     def _lost(self, reason: str) -> ClusterLost:
         advice = "run the same command to resume, with or without it"
@@ -447,10 +446,10 @@ class ClusterMembers:
         """Tell how far the files are that a worker carries alone."""
         for number, told in list(member.told.items()):
             if number in entries.lengths and not told.begun:
-                self._observer.started(told.lane, told.filed, *entries.lengths[number])
+                self._observer.note(Started(told.lane, told.filed, *entries.lengths[number]))
                 told.begun = True
             if told.begun and (new := told.received(entries.received.get(number, 0))):
-                self._observer.received(told.lane, new)
+                self._observer.note(Received(told.lane, new))
 
     def abort(self) -> None:
         """End what runs in the workers; each attempt ends with what it has."""

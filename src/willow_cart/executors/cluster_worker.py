@@ -15,23 +15,24 @@ import time
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
+from willow_cart.events import Notice, Received, Started
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
 from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import PartRecord
+from willow_cart.observer import Observer
 from willow_cart.platform import disks, files
+from willow_cart.structs import Value
 from willow_cart.transfer.commit import Mark, Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile
 from willow_cart.transfer.policy import HaulPolicy
@@ -55,8 +56,7 @@ Notes = tuple[tuple[int, object], ...]
 """Entries for the ledger with their numbers, each kept until it is acknowledged."""
 
 
-@dataclass(frozen=True, slots=True)
-class Entries:
+class Entries(Value):
     """What a worker tells between batches.
 
     Attributes:
@@ -70,8 +70,7 @@ class Entries:
     received: Mapping[int, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Batch:
+class Batch(Value):
     """What became of a batch.
 
     Attributes:
@@ -90,11 +89,12 @@ class _Progress(Observer):
         self.lengths: dict[int, tuple[int | None, int]] = {}
         self.counts: Counter[int] = Counter()
 
-    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:  # noqa: ARG002
-        self.lengths[lane] = (length, start)
-
-    def received(self, lane: int, count: int) -> None:
-        self.counts[lane] += count
+    def note(self, event: Notice) -> None:
+        match event:
+            case Received(number, count):
+                self.counts[number] += count
+            case Started(number, _, length, start):
+                self.lengths[number] = (length, start)
 
     def forget(self, number: int) -> None:
         """Forget a file that is through."""

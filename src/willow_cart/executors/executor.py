@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.ledger.entries import Result
+from willow_cart.structs import Value
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
@@ -26,8 +26,7 @@ def ends_batch(outcome: Outcome | None) -> bool:
     return isinstance(outcome, ServerBusy | ConnectionLost)
 
 
-@dataclass(frozen=True, slots=True)
-class BatchRule:
+class BatchRule(Value):
     """How many files a batch has.
 
     Attributes:

@@ -16,12 +16,13 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
+from willow_cart.events import Received, Started
 from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed
+from willow_cart.observer import Observer
 from willow_cart.platform import processes
 from willow_cart.protocols import Access
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
@@ -117,8 +118,8 @@ class ProcessExecutor(Executor):
     def _take_over(self, transfer: Transfer, carried: Carried, lane: int) -> None:
         """Update a transfer with the outcome in the other process."""
         transfer.take_over(carried.received, carried.consecutive_failures, carried.seconds)
-        self._observer.started(lane, transfer.filed, carried.received, 0)
-        self._observer.received(lane, carried.received)
+        self._observer.note(Started(lane, transfer.filed, carried.received, 0))
+        self._observer.note(Received(lane, carried.received))
 
     def _exchange(self, batch: list[tuple[int, Filed]]) -> list[Carried]:
         """Send a batch, and wait for what became of it; batches are answered in their order."""

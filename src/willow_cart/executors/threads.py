@@ -6,6 +6,7 @@ import threading
 from collections.abc import Iterator, Sequence
 
 from willow_cart.errors import InternalError, Interrupted, TransientError, WillowCartError
+from willow_cart.events import BugMet
 from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome, ends_batch
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.segments import Assistance, SegmentJob
@@ -79,7 +80,7 @@ class ThreadExecutor(Executor):
     def _unforeseen(self, transfer: Transfer, error: Exception) -> InternalError:
         """Return the failure for an unexpected exception, and log it."""
         failure = InternalError.of(transfer.shown, error)
-        self._file_transfer.downloader.observer.internal_error(transfer.filed.path, failure)
+        self._file_transfer.downloader.observer.note(BugMet(transfer.filed.path, failure))
         self._file_transfer.downloader.discard(transfer)
         return failure
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Iterator, MutableMapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Self
 
@@ -17,19 +16,19 @@ from willow_cart.destination import Destination
 from willow_cart.errors import InternalError, WillowCartError
 from willow_cart.executors.executor import Outcome, ends_batch
 from willow_cart.filing import Filed, Layout
+from willow_cart.observer import Observer
 from willow_cart.platform import disks, processes
 from willow_cart.protocols import Access
+from willow_cart.structs import Value, replace
 from willow_cart.transfer.commit import Note
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
 
-@dataclass(frozen=True, slots=True)
-class Setup:
+class Setup(Value):
     """What a worker needs before its first batch.
 
     Attributes:
@@ -50,8 +49,7 @@ class Setup:
         return cls(make_access, root, away)
 
 
-@dataclass(frozen=True, slots=True)
-class Carried:
+class Carried(Value):
     """The outcome of an attempt in a worker.
 
     Attributes:

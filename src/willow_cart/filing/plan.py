@@ -10,7 +10,6 @@ from array import array
 from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import chain, count, pairwise
 from typing import Protocol
 
@@ -22,6 +21,7 @@ from willow_cart.identity import AddressId, without_signature
 from willow_cart.model import Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import fingerprint, without_secrets
+from willow_cart.structs import Record, Value, field
 from willow_cart.units import count_of
 
 # A longer mark says no more to a reader; its fingerprint distinguishes it from others.
@@ -49,24 +49,21 @@ class KnownPaths(Protocol):
         """Yield all paths."""
 
 
-@dataclass(frozen=True, slots=True)
-class Filed:
+class Filed(Value):
     """An offer and its path below the destination."""
 
     offer: Offer
     path: str
 
 
-@dataclass(frozen=True, slots=True)
-class Clash:
+class Clash(Value):
     """Offers that wanted the same path, and the paths they got."""
 
     wanted: str
     given: tuple[Filed, ...]
 
 
-@dataclass(slots=True)
-class Count:
+class Count(Record):
     """A number of offers with a common property, and the first of them as an example."""
 
     files: int = 0
@@ -82,8 +79,7 @@ def _numbers_by_host() -> defaultdict[str, array[int]]:
     return defaultdict(lambda: array("L"))
 
 
-@dataclass(slots=True)
-class Plan:
+class Plan(Record):
     """Which offer goes where; no two paths are equal on any file system.
 
     Attributes:

@@ -21,8 +21,9 @@ from willow_cart.expressions import Expression
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 
-Value = str | int | datetime | None
+FieldValue = str | int | datetime | None
 """What a field says of an offer; None for nothing, and likewise for an empty text."""
 
 _FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
@@ -46,7 +47,7 @@ def _source(offer: Offer) -> str:
     return name_of(bare)
 
 
-_FIELDS: Mapping[str, Callable[[Offer], Value]] = {
+_FIELDS: Mapping[str, Callable[[Offer], FieldValue]] = {
     "name": lambda offer: offer.path_name,
     "stem": lambda offer: stem_of(offer.path_name),
     "ext": lambda offer: extension_of(offer.file_name),
@@ -83,8 +84,7 @@ _FILTERS: Mapping[str, Callable[[str], str]] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class _Slot:
+class _Slot(Value):
     """A field in a template.
 
     Attributes:
@@ -97,13 +97,13 @@ class _Slot:
     """
 
     name: str
-    read: Callable[[Offer], Value]
+    read: Callable[[Offer], FieldValue]
     filters: tuple[Callable[[str], str], ...]
     otherwise: str | None
     spec: str
     keeps_slashes: bool
 
-    def write(self, value: Value) -> str:
+    def write(self, value: FieldValue) -> str:
         """Return the text that replaces the field.
 
         Raises:
@@ -119,7 +119,7 @@ class _Slot:
             return self.otherwise
         return text.replace("/", "_")
 
-    def _in_words(self, value: Value) -> str:
+    def _in_words(self, value: FieldValue) -> str:
         """Format a value as text.
 
         Words go through the filters before they are cut, all else after.
@@ -218,7 +218,7 @@ def _read(template: Template) -> Iterator[str | _Slot]:
 
 
 def _slot(
-    template: Template, groups: Mapping[str, Callable[[Offer], Value]], written: str, spec: str
+    template: Template, groups: Mapping[str, Callable[[Offer], FieldValue]], written: str, spec: str
 ) -> _Slot:
     found = _FIELD.fullmatch(written)
     text = f"{{{written}{':' if spec else ''}{spec}}}"
@@ -255,8 +255,11 @@ def _slot(
 
 
 def _reader(
-    template: Template, groups: Mapping[str, Callable[[Offer], Value]], name: str, part: str | None
-) -> Callable[[Offer], Value] | None:
+    template: Template,
+    groups: Mapping[str, Callable[[Offer], FieldValue]],
+    name: str,
+    part: str | None,
+) -> Callable[[Offer], FieldValue] | None:
     """Return the function that reads a field; None for an unknown field."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
@@ -274,7 +277,7 @@ def _reader(
     return groups.get(name) or _FIELDS.get(name)
 
 
-def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
+def _groups(name_parts: str) -> dict[str, Callable[[Offer], FieldValue]]:
     """Return the fields that named groups of a regular expression define.
 
     Raises:
@@ -291,8 +294,8 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
         )
         raise BadOption(name_parts, problem, "write parts as (?P<year>\\d{4})")
 
-    def reader(name: str) -> Callable[[Offer], Value]:
-        def read(offer: Offer) -> Value:
+    def reader(name: str) -> Callable[[Offer], FieldValue]:
+        def read(offer: Offer) -> FieldValue:
             found = expression.search(offer.file_name)
             return found[name] if found else None
 
@@ -324,7 +327,7 @@ def _names(groups: Mapping[str, object]) -> str:
     )
 
 
-def _sample(name: str) -> Value:
+def _sample(name: str) -> FieldValue:
     """Return a sample value of a field, to test whether a format suits it."""
     if name in ("modified", "fetched"):
         return datetime.fromtimestamp(0, UTC)

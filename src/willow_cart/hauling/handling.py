@@ -18,11 +18,12 @@ from queue import SimpleQueue
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import plainly
+from willow_cart.events import Handled
 from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.ledger.entries import Arrival
+from willow_cart.observer import Observer
 from willow_cart.platform import processes
-from willow_cart.transfer.observer import Handled, Observer
 from willow_cart.transfer.policy import ArrivalCommand
 
 # How much of what a command says is kept, from its end.
@@ -88,7 +89,7 @@ class ArrivalHandler:
                 self.failed += 1
             else:
                 self._ended_well(filed, arrival)
-            self._observer.handled(handled)
+            self._observer.note(handled)
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
         """Run the command for one file; return None if the user stopped it."""

@@ -5,12 +5,12 @@ from __future__ import annotations
 import heapq
 from collections import Counter, defaultdict, deque
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from itertools import count, islice
 from typing import Generic, TypeVar
 
 from willow_cart.executors.executor import BatchRule
 from willow_cart.hauling.lane_finder import LaneFinder
+from willow_cart.structs import Value
 
 # Until the first busy answer after a time without any the rate is far above what is allowed; from
 # then on it is close.
@@ -132,8 +132,7 @@ _QUIET_SECONDS = 20.0
 _FAILURES_TO_SUSPEND = 10
 
 
-@dataclass(frozen=True, slots=True)
-class QueueWait:
+class QueueWait(Value):
     """Nothing is available now; retry after this many seconds, or when a lane is free."""
 
     seconds: float | None

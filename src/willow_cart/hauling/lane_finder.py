@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from statistics import median
 
+from willow_cart.defaults import REQUEST_BYTES
+
 # A lane more must bring at least this share of what it would bring if none slowed down another.
 _MIN_SHARE_OF_GAIN = 0.5
 
@@ -22,9 +24,6 @@ _PATIENCE = 3
 _FIRST_REST_SECONDS = 2.0
 _LONGEST_REST_SECONDS = 60.0
 _REST_AFTER_STRAIN_SECONDS = 15.0
-
-# A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency.
-REQUEST_BYTES = 128 << 10
 
 
 class LaneFinder:

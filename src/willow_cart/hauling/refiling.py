@@ -8,10 +8,10 @@ is at its old place any more; then each gets its new name.
 
 from __future__ import annotations
 
+import dataclasses
 import stat
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -26,13 +26,13 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols.http.http_rules import parse_date
+from willow_cart.structs import Value
 
 _MOVING = f"{OWN_FOLDER}/moving"
 _MOVED = f"{OWN_FOLDER}/moved"
 
 
-@dataclass(frozen=True, slots=True)
-class Refiled:
+class Refiled(Value):
     """The result of refiling.
 
     Attributes:
@@ -51,8 +51,7 @@ class Refiled:
         return Exit.INCOMPLETE if self.staying else Exit.GOOD
 
 
-@dataclass(frozen=True, slots=True)
-class _AsFetched:
+class _AsFetched(Value):
     """A template in which `{fetched}` is the time of arrival of each file.
 
     Attributes:
@@ -66,7 +65,7 @@ class _AsFetched:
     def wish_for(self, offer: Offer) -> str:
         """Return the desired path by the template."""
         fetched = datetime.fromisoformat(self.times[offer.unique])
-        return replace(self.template, fetched=fetched).wish_for(offer)
+        return dataclasses.replace(self.template, fetched=fetched).wish_for(offer)
 
 
 def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:

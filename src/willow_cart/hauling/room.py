@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.destination import LARGEST_ON_FAT, PARTIAL, FileTree, room_at, takes
@@ -15,11 +14,11 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 from willow_cart.units import format_size
 
 
-@dataclass(frozen=True, slots=True)
-class Prospect:
+class Prospect(Value):
     """An estimate of a haul before it starts.
 
     Attributes:

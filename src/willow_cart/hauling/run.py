@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,7 +15,21 @@ from willow_cart.destination import (
     cannot_store,
     is_case_sensitive,
 )
-from willow_cart.errors import CannotStore, TransientError
+from willow_cart.errors import CannotStore
+from willow_cart.events import (
+    ClusterUsed,
+    Freed,
+    LedgerConverted,
+    MovedAside,
+    Planned,
+    Postponed,
+    Received,
+    Requesting,
+    Resuming,
+    Settled,
+    Started,
+    StrandStarted,
+)
 from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.exits import Exit, gravest
@@ -33,13 +46,14 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.timeline import Timeline, TimelineWait
 from willow_cart.model import Offer, State
+from willow_cart.observer import Hearers, Observer
 from willow_cart.offer_store import OfferStore
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
+from willow_cart.structs import Record, Value, field, replace
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy, give_own_files
 from willow_cart.transfer.transfers import Transfers
@@ -50,8 +64,7 @@ if TYPE_CHECKING:
     from willow_cart.hauling.handling import ArrivalHandler
 
 
-@dataclass(slots=True)
-class _Lane:
+class _Lane(Record):
     """The current activity of a lane.
 
     Attributes:
@@ -65,7 +78,7 @@ class _Lane:
     answered: bool = False
 
 
-class TimelineRecorder(Observer):
+class TimelineRecorder:
     """Records what each lane does when.
 
     Args:
@@ -79,36 +92,26 @@ class TimelineRecorder(Observer):
         self._lanes: dict[int, _Lane] = {}
         self._lock = threading.Lock()
 
-    def asks(self, lane: int, host: str) -> None:
-        """Start measuring how long a lane waits for an answer."""
-        with self._lock:
-            self._lanes.setdefault(lane, _Lane(host, self._now()))
-
-    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:  # noqa: ARG002
-        """Record how long the answer took."""
-        self._enter(lane, None)
-
-    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:  # noqa: ARG002
-        """Record how long the answer took."""
-        self._enter(lane, None)
-
-    def received(self, lane: int, count: int) -> None:
-        """Record received bytes, and the time since the previous ones."""
-        self._enter(lane, count)
-
-    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """Record a postponed file and the reason."""
-        with self._lock:
-            self._timeline.add_wait(
-                TimelineWait(self._now(), lane, filed.path, error.reason, pause)
-            )
-
-    def freed(self, lane: int) -> None:
-        """Record that a lane has finished its file or failed."""
-        with self._lock:
-            at = self._lanes.pop(lane, None)
-            if at is not None and not at.answered:
-                self._timeline.add(lane, at.host, at.since, self._now())
+    def note(self, event: object) -> None:
+        """Record how long a lane waited for an answer, and received, and why files waited."""
+        match event:
+            case Received(lane, count):
+                self._enter(lane, count)
+            case Started(lane) | StrandStarted(lane):
+                self._enter(lane, None)
+            case Requesting(lane, host):
+                with self._lock:
+                    self._lanes.setdefault(lane, _Lane(host, self._now()))
+            case Postponed(lane, filed, error, pause):
+                with self._lock:
+                    self._timeline.add_wait(
+                        TimelineWait(self._now(), lane, filed.path, error.reason, pause)
+                    )
+            case Freed(lane):
+                with self._lock:
+                    at = self._lanes.pop(lane, None)
+                    if at is not None and not at.answered:
+                        self._timeline.add(lane, at.host, at.since, self._now())
 
     def written(self) -> str:
         """Return the timeline so far, in the ledger's format."""
@@ -133,8 +136,7 @@ class TimelineRecorder(Observer):
 _RESULTS_PER_TRANSACTION = 500
 
 
-@dataclass(slots=True)
-class MultiPassRun:
+class MultiPassRun(Record):
     """Several passes, each based on what the earlier ones fetched; one run in the ledger.
 
     Attributes:
@@ -206,10 +208,10 @@ def haul_offers(
         KnownFiles(path) as held,
     ):
         if (begun := ledger.cut_off()) is not None:
-            observer.resuming(begun)
+            observer.note(Resuming(begun))
         if cluster is not None:
             cluster.require_usable(destination, observer)
-            observer.cluster_used(cluster.client.shown, cluster.client.dashboard)
+            observer.note(ClusterUsed(cluster.client.shown, cluster.client.dashboard))
         end_moves(ledger, destination)
         if passes.run:
             ledger.reopen_run(passes.run)
@@ -221,8 +223,8 @@ def haul_offers(
         if policy.unpack is not None:
             policy.unpack.require_fields(plan)
         if unknown := held.without_keys():
-            observer.ledger_converted(unknown)
-        observer.planned(plan)
+            observer.note(LedgerConverted(unknown))
+        observer.note(Planned(plan))
         partials = _open_partials(ledger, destination, parts)
         account = HaulSummary(run, len(plan))
         haul = _Haul(policy, destination, ledger, held, plan, account, observer, stop, cluster)
@@ -239,8 +241,7 @@ def haul_offers(
     return account
 
 
-@dataclass(frozen=True, slots=True)
-class _Haul:
+class _Haul(Value):
     """One haul and the objects that it uses."""
 
     policy: HaulPolicy
@@ -266,7 +267,7 @@ class _Haul:
             if result.arrival is not None and result.path != filed.path and not result.twin:
                 self.plan.move(filed, result.path)
                 filed = replace(filed, path=result.path)
-            self.observer.settled(filed, result)
+            self.observer.note(Settled(filed, result))
             if handler is not None and result.state is State.ARRIVED and result.arrival:
                 handler.take(filed, result.arrival)
 
@@ -279,20 +280,20 @@ class _Haul:
             destination,
             settled,
             timeline_recorder.written,
-            moved_aside=self.observer.moved_aside,
+            moved_aside=lambda path, kept: self.observer.note(MovedAside(path, kept)),
             twins=policy.twins,
             handles=policy.on_arrival is not None,
             is_planned=self.plan.has_path if isinstance(policy.layout, Layout) else None,
         )
         handler = self._make_handler(commit_thread)
-        told = all_of(timeline_recorder, self.observer)
+        observer = Hearers(timeline_recorder, self.observer)
         downloader = Downloader(
-            access, partials, commit_thread, told, self.stop, policy, destination.room
+            access, partials, commit_thread, observer, self.stop, policy, destination.room
         )
         file_transfer = FileTransfer(downloader, destination, self.held or None)
 
         def start_further() -> Sequence[Executor]:
-            return start_if_it_pays(access, destination, policy, told, account.remaining)
+            return start_if_it_pays(access, destination, policy, observer, account.remaining)
 
         try:
             executor = None
@@ -377,7 +378,7 @@ def _enter_what_is_here(
         for result in some:
             is_here[result.number] = True
             account.add(result)
-            observer.settled(plan[result.number], result)
+            observer.note(Settled(plan[result.number], result))
     hosts = chain(plan.new.items(), plan.known.items())
     return ((host, number) for host, those in hosts for number in those if not is_here[number])
 
@@ -424,7 +425,7 @@ def _file_what_was_sealed(
                     replaces = None if earlier is None else earlier.own_stamp
                     give_own_files(ledger, destination, sealed.path)
                     if kept := destination.place(file, sealed.path, replaces=replaces):
-                        observer.moved_aside(sealed.path, kept)
+                        observer.note(MovedAside(sealed.path, kept))
             except CannotStore:
                 # It is whole; the haul itself reports what stands in its way.
                 left[key] = part

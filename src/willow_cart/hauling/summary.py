@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
 from pathlib import Path
 
+from willow_cart.events import Ended, Unpacked
 from willow_cart.exits import Exit
 from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import State
-from willow_cart.transfer.observer import Unpacked
+from willow_cart.structs import Record, field
 
 
-@dataclass(slots=True)
-class HaulSummary:
+class HaulSummary(Record):
     """The result of a haul.
 
     Attributes:
@@ -59,6 +58,13 @@ class HaulSummary:
         if result.twin:
             self.twins += 1
             self.twin = self.twin if self.twins > 1 else (result.path, result.twin)
+
+    def ended(self) -> Ended:
+        """Return the event of its end."""
+        counts = {str(state): files for state, files in self.counts.items()}
+        return Ended(
+            self.run, self.planned, counts, self.received, self.seconds, int(self.exit_code)
+        )
 
     def add_unpacked(self, unpacked: Unpacked) -> None:
         """Count an archive."""

@@ -12,7 +12,6 @@ import os
 import sqlite3
 import threading
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -27,21 +26,22 @@ from willow_cart.errors import (
     NotUnpacked,
     WillowCartError,
 )
+from willow_cart.events import BugMet, MovedAside, Unpacked
 from willow_cart.filing import Filed, marked
 from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import TWIN, Arrival, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
+from willow_cart.observer import Observer
 from willow_cart.protocols import CHUNK
-from willow_cart.transfer.observer import Observer, Unpacked
+from willow_cart.structs import Value
 from willow_cart.transfer.policy import Unpacking, give_own_files
 
 _UNPACKING = f"{OWN_FOLDER}/unpacking"
 
 
-@dataclass(frozen=True, slots=True)
-class Archive:
+class Archive(Value):
     """An archive to be unpacked, unchanged since it was filed.
 
     Attributes:
@@ -143,9 +143,9 @@ class Unpacker:
                 raise
             except Exception as error:  # one odd archive must not end the others
                 failure = InternalError.of(path, error)
-                self._observer.internal_error(path, failure)
+                self._observer.note(BugMet(path, failure))
                 unpacked = Unpacked(path, failed=failure.why)
-            self._observer.unpacked(unpacked)
+            self._observer.note(unpacked)
             yield unpacked
 
     def _unpack(self, archive: Archive) -> Unpacked:
@@ -184,7 +184,7 @@ class Unpacker:
                 chosen=wish.chooses,
                 nested=wish.nested,
                 bounds=wish.bounds,
-                password=wish.password,
+                password=os.fsencode(wish.password.value) if wish.password else None,
                 unpacked=self._unpacked,
             )
         taken = lifted(emptied.taken) if wish.lift else emptied.taken
@@ -225,7 +225,7 @@ class Unpacker:
                 if twin is None:
                     give_own_files(self._ledger, self._destination, path)
                     if kept := self._destination.place(each.file, path, replaces=earlier):
-                        self._observer.moved_aside(path, kept)
+                        self._observer.note(MovedAside(path, kept))
             except CannotStore as error:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue

@@ -20,10 +20,10 @@ from willow_cart.ledger.entries import Arrival, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.outside_values import moment_at
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.local import address_of
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import Unpacking
 
 

@@ -7,7 +7,6 @@ import threading
 import time
 from collections import Counter, defaultdict
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from functools import partial
 from typing import Generic
 
@@ -22,6 +21,17 @@ from willow_cart.errors import (
     VerificationError,
     WillowCartError,
 )
+from willow_cart.events import (
+    Freed,
+    HostGivenUp,
+    HostSuspended,
+    LanesChanged,
+    Postponed,
+    ProcessesStarted,
+    ProcessLost,
+    Requesting,
+    SwitchedMirror,
+)
 from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.hauling.host_queue import HostQueue, Item, QueueWait
@@ -29,6 +39,7 @@ from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer, Transfers
@@ -239,7 +250,7 @@ class WorkerPool:
                     changed = self._find_lanes(now, most)
                     self._change.notify_all()
                 for host, number in changed:
-                    self._observer.lanes_changed(host, number)
+                    self._observer.note(LanesChanged(host, number))
                 lanes += [
                     self._open_lane(n, self._carry_one_by_one) for n in range(opened, self._open)
                 ]
@@ -267,7 +278,7 @@ class WorkerPool:
         """Start what carries batches, and its lanes, which have numbers from this one on."""
         self._further, self._start_further = self._start_further(), lambda: ()
         if self._further:
-            self._observer.processes_started(len(self._further))
+            self._observer.note(ProcessesStarted(len(self._further)))
         return self._open_batch_lanes(self._further, number)
 
     def _open_batch_lanes(
@@ -287,7 +298,7 @@ class WorkerPool:
         for executor in self._further:
             if executor.is_lost and executor not in self._lost:
                 self._lost.append(executor)
-                self._observer.process_lost()
+                self._observer.note(ProcessLost())
 
     def _find_lanes(self, now: float, most: int) -> list[tuple[str, int]]:
         """Let the queue judge its lanes by the bytes that have come from the hosts in use."""
@@ -324,7 +335,7 @@ class WorkerPool:
                 self._assist(lane, taken)
                 continue
             host, number = taken
-            self._observer.asks(lane, host)
+            self._observer.note(Requesting(lane, host))
             began = self._clock()
             current = self._transfers[number]
             if self._lookahead.files_ahead(host, current.address):
@@ -387,7 +398,7 @@ class WorkerPool:
                     self._change.wait(taken.seconds)
                     continue
             host, numbers = taken
-            self._observer.asks(lane, host)
+            self._observer.note(Requesting(lane, host))
             transfers = [self._transfers[number] for number in numbers]
             suited = [transfer for transfer in transfers if executor.suits(transfer)]
             unsuited = 0 if suited else unsuited + 1
@@ -399,9 +410,9 @@ class WorkerPool:
                 begun.add(transfer.number)
                 with self._change:
                     self._queue.take_lane(host)
-                self._observer.asks(lane, host)
+                self._observer.note(Requesting(lane, host))
                 self._handle_outcome(lane, host, transfer, outcome)
-            self._observer.freed(lane)
+            self._observer.note(Freed(lane))
             with self._change:
                 if begun:
                     self._queue.record_batch(host, seconds, len(begun))
@@ -420,9 +431,9 @@ class WorkerPool:
 
     def _assist(self, lane: int, found: SegmentJob) -> None:
         """Fetch a strand of another lane's file; a failure is handled by that lane."""
-        self._observer.asks(lane, found.host)
+        self._observer.note(Requesting(lane, found.host))
         done = self._executor.assist(found, lane)
-        self._observer.freed(lane)
+        self._observer.note(Freed(lane))
         failure, progressed = done.failure, done.progressed
         if failure is not None and Failure(failure, int(not progressed)).cause is not Cause.FILE:
             self._charge_host(found.host, failure)
@@ -452,7 +463,7 @@ class WorkerPool:
                 if began is not None:
                     self._queue.record_duration(host, began, now, transfer.received)
         self._commit_thread.take(outcome)
-        self._observer.freed(lane)
+        self._observer.note(Freed(lane))
         with self._change:
             self._queue.finish(host)
             self._files += 1
@@ -527,7 +538,7 @@ class WorkerPool:
                 self._queue.suspend(host, self._clock() + pause)
                 # It is the host that fails, and not its files.
                 self._transfers.reset_failures(host)
-                self._observer.host_suspended(host, error, pause)
+                self._observer.note(HostSuspended(host, error, pause))
                 return
         self._give_up_host(host, error)
 
@@ -551,7 +562,7 @@ class WorkerPool:
         for transfer in lost:
             self._commit_thread.take(transfer.result(State.FAILED, why))
         if lost:
-            self._observer.host_given_up(host, reason, len(lost))
+            self._observer.note(HostGivenUp(host, reason, len(lost)))
 
     def _has_moved(self, transfer: Transfer) -> bool:
         """Move a file of a failed host to its next mirror, if it has one."""
@@ -565,8 +576,10 @@ class WorkerPool:
         """Queue a file at its next mirror; return False if none is left."""
         if not self._file_transfer.use_next_mirror(transfer):
             return False
-        self._observer.switched_mirror(lane, transfer.filed, why, without_secrets(transfer.address))
-        self._observer.freed(lane)
+        self._observer.note(
+            SwitchedMirror(lane, transfer.filed, why, without_secrets(transfer.address))
+        )
+        self._observer.note(Freed(lane))
         with self._change:
             self._queue.move(host, transfer.number, host_of(transfer.address))
             self._change.notify()
@@ -582,8 +595,8 @@ class WorkerPool:
                 # The server spoke for itself, not for the one file.
                 self._queue.pause_until(host, until)
             self._change.notify()
-        self._observer.postponed(lane, transfer.filed, error, pause)
-        self._observer.freed(lane)
+        self._observer.note(Postponed(lane, transfer.filed, error, pause))
+        self._observer.note(Freed(lane))
 
 
 def _why(error: WillowCartError, ended: GiveUp, attempts: int) -> str:

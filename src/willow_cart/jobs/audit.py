@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.addresses import scheme_of
@@ -12,25 +11,25 @@ from willow_cart.auditing import HARMED, Audited, Finding, Findings, ask_upstrea
 from willow_cart.auditing import audit as audit_files
 from willow_cart.checks.checksum_files import ListedChecksum
 from willow_cart.destination import unportable
+from willow_cart.events import KeptAside, NotAsked, NotPortable
 from willow_cart.exits import Exit
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import move_corrupt_aside
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.job_events import KeptAside, NotAsked, NotPortable
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Issue, Offer
+from willow_cart.observer import Observer, watched
 from willow_cart.protocols import Access
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
+from willow_cart.structs import Value
 from willow_cart.transfer.policy import HaulPolicy
 
 
-@dataclass(frozen=True, slots=True)
-class AuditedFolder:
+class AuditedFolder(Value):
     """The result of an audit.
 
     Attributes:
@@ -57,7 +56,7 @@ class AuditedFolder:
         return code_of(self.counts)
 
 
-def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
+def audit(request: AuditRequest, observer: Observer) -> AuditedFolder:
     """Check the files in a folder, and if requested, ask their servers for newer versions.
 
     Raises:
@@ -87,8 +86,7 @@ def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
     return AuditedFolder(request.folder, found)
 
 
-@dataclass(frozen=True, slots=True)
-class _PathsHere:
+class _PathsHere(Value):
     """The paths of the files that are there; can be gone through repeatedly."""
 
     found: Findings
@@ -105,7 +103,7 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
     return Exit.INCOMPLETE if any(counts[each] for each in bad) else Exit.GOOD
 
 
-def _look_upstream(request: AuditRequest, found: Findings, observer: JobObserver) -> None:
+def _look_upstream(request: AuditRequest, found: Findings, observer: Observer) -> None:
     """Replace the findings of unchanged files by what their servers say."""
     if not has_ledger(request.folder):
         return
@@ -117,7 +115,7 @@ def _look_upstream(request: AuditRequest, found: Findings, observer: JobObserver
 
 
 def _followed(
-    request: AuditRequest, arrivals: Iterable[Arrival | None], observer: JobObserver
+    request: AuditRequest, arrivals: Iterable[Arrival | None], observer: Observer
 ) -> Iterator[Arrival]:
     """Yield the arrivals whose addresses may be requested; report the others.
 
@@ -132,7 +130,7 @@ def _followed(
         yield arrival
 
 
-def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[ListedChecksum]:
+def _entries(request: AuditRequest, observer: Observer) -> Sequence[ListedChecksum]:
     if not request.checksums:
         return ()
     with _make_access(request, observer) as access:
@@ -141,7 +139,7 @@ def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[ListedChe
     return entries
 
 
-def _make_access(request: AuditRequest, observer: JobObserver) -> Access:
+def _make_access(request: AuditRequest, observer: Observer) -> Access:
     """Return the access to the servers that files came from.
 
     None of them counts as named: what the user signs in with goes where --sign-in-at says.
@@ -152,7 +150,7 @@ def _make_access(request: AuditRequest, observer: JobObserver) -> Access:
 def repair(
     request: AuditRequest,
     audited: AuditedFolder,
-    observer: JobObserver,
+    observer: Observer,
 ) -> HaulSummary:
     """Haul changed and missing files again, after moving changed ones aside.
 
@@ -165,7 +163,7 @@ def repair(
         observer.note(KeptAside(path, kept))
     with (
         _make_access(request, observer) as access,
-        observer.watch_haul(request.folder, bars=False) as view,
+        watched(observer, request.folder, bars=False) as (told, _),
     ):
         return haul_offers(
             map(_offer_of, lost),
@@ -173,7 +171,7 @@ def repair(
             access,
             HaulPolicy(lanes=request.lanes, lanes_per_host=request.lanes),
             command=shlex.join(["willow-cart", "audit", str(request.folder), "--repair"]),
-            observer=view,
+            observer=told,
         )
 
 

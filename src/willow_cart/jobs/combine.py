@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 
 from willow_cart.cart.cart import Cart
 from willow_cart.choosing.patterns import on_path
 from willow_cart.errors import BadOption, NoTable, nothing_there
+from willow_cart.events import ChangedHere
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.jobs.discovering import make_choosing
-from willow_cart.jobs.job_events import ChangedHere
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue
+from willow_cart.observer import Observer
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.stored_files import Holding, holdings_at
+from willow_cart.structs import replace
 from willow_cart.tables import Combined, Combining, TableFile
 from willow_cart.tables.dialect import encoding_named
 from willow_cart.tables.output import NoOutput
@@ -23,7 +23,7 @@ from willow_cart.tables.outputs import output_for, require_form
 from willow_cart.tables.table_files import holds_table, is_table, may_be_table, sheets_of
 
 
-def combine(request: CombineRequest, observer: JobObserver) -> Combined:
+def combine(request: CombineRequest, observer: Observer) -> Combined:
     """Combine the chosen tables.
 
     Raises:
@@ -55,7 +55,7 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
 
 
 def _tables(
-    request: CombineRequest, observer: JobObserver, unreadable: list[Issue]
+    request: CombineRequest, observer: Observer, unreadable: list[Issue]
 ) -> list[TableFile]:
     """Return the chosen tables; workbooks that cannot be opened are recorded.
 

@@ -6,7 +6,6 @@ import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,8 +18,8 @@ from willow_cart.addresses import (
 )
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress, BadOption
-from willow_cart.jobs.job_events import CodeWanted, PassedOver
-from willow_cart.jobs.job_observer import JobObserver, WaitNotes
+from willow_cart.events import CodeWanted, PassedOver
+from willow_cart.observer import Observer, WaitNotes
 from willow_cart.options.hauling import UnpackingOptions
 from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
 from willow_cart.platform.own_folders import state_folder
@@ -34,6 +33,7 @@ from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_in_file import read_sign_ins
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
 from willow_cart.sign_in.trust import Trust
+from willow_cart.structs import replace
 
 if TYPE_CHECKING:
     from netrc import netrc
@@ -45,7 +45,7 @@ if TYPE_CHECKING:
 def make_access(
     several: Sequence[ReachingRequest],
     lanes_per_host: int,
-    observer: JobObserver,
+    observer: Observer,
     rules: RequestRules | None = None,
     *,
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
@@ -95,7 +95,7 @@ def make_access(
 def _make_sign_ins(
     several: Sequence[ReachingRequest],
     kept_besides: Mapping[str, tuple[str | None, SignIn]],
-    observer: JobObserver,
+    observer: Observer,
 ) -> SignIns:
     """Collect all sign-ins that a command may use.
 
@@ -128,7 +128,7 @@ def _sign_ins_of(
     named: set[str],
     kept: Mapping[str, tuple[str | None, SignIn]],
     config: Path,
-    observer: JobObserver,
+    observer: Observer,
 ) -> dict[str, SignIn]:
     """Return the sign-ins that the options name.
 
@@ -150,7 +150,7 @@ def _sign_ins_of(
     return by_origin
 
 
-def _typed_sign_in(request: SignInOptions, observer: JobObserver, *, asks: bool) -> SignIn | None:
+def _typed_sign_in(request: SignInOptions, observer: Observer, *, asks: bool) -> SignIn | None:
     """Return the sign-in that the options describe, or None.
 
     Args:
@@ -181,7 +181,7 @@ def _read(reference: str | None, option: str) -> Secret | None:
     return None if reference is None else read_secret(reference, option)
 
 
-def _password_of(request: SignInOptions, observer: JobObserver, *, asks: bool) -> Secret | None:
+def _password_of(request: SignInOptions, observer: Observer, *, asks: bool) -> Secret | None:
     if request.password is None and request.user is not None and asks:
         return _ask_password(request.user, observer)
     return _read(request.password, "--password")
@@ -209,7 +209,7 @@ def _read_field(field: str) -> tuple[str, Secret]:
     return name.strip(), read_secret(value, "--header") if kept else Secret(value)
 
 
-def _ask_password(user: str, observer: JobObserver) -> Secret:
+def _ask_password(user: str, observer: Observer) -> Secret:
     password = observer.ask_password(user)
     if password is None:
         raise BadOption(
@@ -235,7 +235,7 @@ def _some(named: set[str], option: str) -> set[str]:
     return named
 
 
-def _read_netrc(observer: JobObserver) -> netrc | None:
+def _read_netrc(observer: Observer) -> netrc | None:
     """Read `~/.netrc`; if that fails, report it and continue."""
     import netrc
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Container, Iterable, Iterator, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
@@ -13,11 +12,11 @@ from typing import TypeVar
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.choosing.choosing import read_span
 from willow_cart.errors import BadOption, NothingChosen
+from willow_cart.events import AwaitsAnswers, Looked, MayBeExpanded
 from willow_cart.identity import AddressId
-from willow_cart.jobs.job_events import AwaitsAnswers, Looked, MayBeExpanded
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.kinds import kind_of
 from willow_cart.model import Issue, Offer
+from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.looking import ChoosingOptions, LookingOptions
 from willow_cart.protocols import Access
@@ -28,6 +27,7 @@ from willow_cart.sources.discover import discover_each
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules, Why
 from willow_cart.sources.listing import Kind
 from willow_cart.sources.source_guide import Asking
+from willow_cart.structs import replace
 from willow_cart.units import count_of
 
 Some = TypeVar("Some", str, tuple[str, ...])
@@ -43,7 +43,7 @@ class SizeAsker:
         unanswered: how many offers have no known size.
     """
 
-    def __init__(self, access: Access, lanes: int, observer: JobObserver) -> None:
+    def __init__(self, access: Access, lanes: int, observer: Observer) -> None:
         self._questions = ManyQuestions(access)
         self._lanes = lanes
         self._observer = observer
@@ -79,7 +79,7 @@ class OfferFinder:
         request: LookingRequest,
         access: Access,
         lanes: int,
-        observer: JobObserver,
+        observer: Observer,
         *,
         everything: bool = False,
         besides: Iterable[Offer] = (),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import gc
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,10 +13,10 @@ from willow_cart.cart.forms import form_for
 from willow_cart.checks.checksum_files import ChecksumBook
 from willow_cart.destination import is_case_sensitive
 from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestination
+from willow_cart.events import CartKept, ErrandWritten, ListFound, NotPromised, OpenCluster
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
 from willow_cart.filing.plan import FilingRule
-from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import AddressId, address_id
@@ -25,17 +24,17 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
 from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
-from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised, OpenCluster
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.ledger.runs import OwnRun
 from willow_cart.model import Issue, Offer, Sizes
+from willow_cart.observer import Observer, watched
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import HandlingOptions
 from willow_cart.platform import processes
+from willow_cart.progress import HaulProgress
 from willow_cart.protocols import Access
 from willow_cart.protocols.http.proxies import is_this_machine
 from willow_cart.protocols.kept_answers import KeptAnswers
@@ -45,7 +44,7 @@ from willow_cart.requests.secrets import shown_command
 from willow_cart.sources.checksum_lists import lists_beside, read_lists
 from willow_cart.sources.discovery import Discovery
 from willow_cart.sources.source_guide import Asking
-from willow_cart.transfer.observer import all_of
+from willow_cart.structs import Record, Value, replace
 from willow_cart.transfer.policy import HaulPolicy
 
 if TYPE_CHECKING:
@@ -56,8 +55,7 @@ if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
 
 
-@dataclass(frozen=True, slots=True)
-class Planned:
+class HaulPlan(Value):
     """The plan of a haul that was only previewed.
 
     Attributes:
@@ -78,8 +76,7 @@ class Planned:
         return Exit.INCOMPLETE if self.incomplete else Exit.GOOD
 
 
-@dataclass(frozen=True, slots=True)
-class Hauled:
+class Hauled(Value):
     """The result of a haul.
 
     Attributes:
@@ -105,12 +102,12 @@ class Hauled:
 
 def haul(
     request: HaulRequest,
-    observer: JobObserver,
+    observer: Observer,
     *,
     besides: Iterable[Offer] = (),
     run: OwnRun | None = None,
     cluster: object = None,
-) -> Hauled | Planned:
+) -> Hauled | HaulPlan:
     """List the sources, choose, and haul; or only plan it.
 
     Args:
@@ -201,7 +198,7 @@ def _require_outside(request: HaulRequest) -> None:
             )
 
 
-def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
+def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> HaulPlan:
     """Plan where offers would be filed.
 
     Raises:
@@ -212,7 +209,7 @@ def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
         held = stack.enter_context(KnownFiles(ledger_path(into))) if has_ledger(into) else None
         plan = make_plan(offers, rule, held, case_sensitive=is_case_sensitive(into))
         known = sum(map(len, plan.known.values()))
-        return Planned(plan, into, offers.sizes, known)
+        return HaulPlan(plan, into, offers.sizes, known)
 
 
 @contextmanager
@@ -243,7 +240,7 @@ def keeping_answers(
 
 
 def _with_checksums(
-    request: HandlingOptions, offers: OfferStore, access: Access, observer: JobObserver
+    request: HandlingOptions, offers: OfferStore, access: Access, observer: Observer
 ) -> OfferStore:
     """Return the offers with the checksums of lists.
 
@@ -271,7 +268,7 @@ def carry(
     policy: HaulPolicy,
     offers: OfferStore,
     access: Access,
-    observer: JobObserver,
+    observer: Observer,
     *,
     run: OwnRun | None = None,
     cluster: Cluster | None = None,
@@ -293,10 +290,10 @@ def carry(
     gc.freeze()
     with ExitStack() as stack:
         stack.callback(gc.unfreeze)
-        log = None if request.log is None else stack.enter_context(LogFile(request.log))
+        logs = [] if request.log is None else [stack.enter_context(LogFile(request.log))]
         stop = stack.enter_context(observer.stoppable())
-        view = stack.enter_context(observer.watch_haul(request.into))
-        with _entered(command, request.into, run, view) as ending:
+        told, progress = stack.enter_context(watched(observer, request.into, *logs))
+        with _entered(command, request.into, run, progress) as ending:
             account = haul_offers(
                 offers,
                 request.into,
@@ -304,18 +301,16 @@ def carry(
                 policy,
                 command=command,
                 note=request.note,
-                observer=view if log is None else all_of(log, view),
+                observer=told,
                 stop=stop,
                 cluster=cluster,
             )
             ending.exit_code = account.exit_code
-        if log is not None:
-            log.ended(account)
+        told.note(account.ended())
     return account
 
 
-@dataclass(slots=True)
-class _Ending:
+class _Ending(Record):
     """The exit code of a haul.
 
     Attributes:
@@ -327,14 +322,13 @@ class _Ending:
 
 @contextmanager
 def _entered(
-    command: str, into: Path, own: OwnRun | None, view: ProgressTracker
+    command: str, into: Path, own: OwnRun | None, progress: HaulProgress
 ) -> Iterator[_Ending]:
     """List a haul in `runs` while it is running, and its exit code afterwards.
 
     Args:
         command: the command line, without secrets.
         own: its entry, if it is in the background and has one already.
-        view: knows how far it is.
     """
     run = own
     with suppress(CannotStore):  # it is hauled even so, and not listed
@@ -343,18 +337,18 @@ def _entered(
     if run is None:
         yield ending
         return
-    run.report(view.progress)
+    run.report(progress.progress)
     try:
         yield ending
     finally:
-        run.end(ending.exit_code, view.progress())
-        if not (view.files or own):
+        run.end(ending.exit_code, progress.progress())
+        if not (progress.files or own):
             # It has not begun, and has said so where it was started.
             my_runs().forget(run.run.number)
 
 
 @contextmanager
-def connected_to(scheduler: object, observer: JobObserver) -> Iterator[Cluster | None]:
+def connected_to(scheduler: object, observer: Observer) -> Iterator[Cluster | None]:
     """Connect to a scheduler.
 
     Args:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import partial
 from random import random
 
@@ -16,6 +14,7 @@ from willow_cart.options.hauling import FilingOptions, PaceOptions, UnpackingOpt
 from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.sign_in.sign_ins import read_secret
+from willow_cart.structs import replace
 from willow_cart.transfer.pace import Limits, Pace
 from willow_cart.transfer.policy import (
     ArrivalCommand,
@@ -121,7 +120,7 @@ def make_unpacking(
     """
     secret = None
     if request.archive_password:
-        secret = os.fsencode(read_secret(request.archive_password, "--archive-password").value)
+        secret = read_secret(request.archive_password, "--archive-password")
     return Unpacking(
         tuple(archives),
         Template(request.unpack_to, name_parts) if request.unpack_to is not None else None,

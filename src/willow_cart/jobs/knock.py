@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from willow_cart.addresses import normalise
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access, trust_of
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
+from willow_cart.observer import Observer
 from willow_cart.requests.knock import KnockRequest
 from willow_cart.sources.discovery import DiscoveryOptions
 from willow_cart.sources.listing import Kind
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Knocked:
+class Knocked(Value):
     """The findings at a server.
 
     Attributes:
@@ -37,7 +36,7 @@ class Knocked:
         return Exit.INCOMPLETE if self.failed else Exit.GOOD
 
 
-def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
+def knock(request: KnockRequest, observer: Observer) -> Knocked:
     """Test a server step by step.
 
     Raises:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -13,20 +12,20 @@ from willow_cart.cart.loading import Find, load_as
 from willow_cart.cart.loading import load as load_cart
 from willow_cart.cart.sheet import Style
 from willow_cart.errors import BadOption
+from willow_cart.events import CartFilled, ErrandWritten
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
-from willow_cart.jobs.job_events import CartFilled, ErrandWritten
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
+from willow_cart.observer import Observer
 from willow_cart.requests.load import LoadRequest
 from willow_cart.sources.discovery import Discovery
 from willow_cart.standalone import write_script
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class ScriptWritten:
+class ScriptWritten(Value):
     """A script that hauls files on its own.
 
     Attributes:
@@ -40,8 +39,7 @@ class ScriptWritten:
     left_out: tuple[Issue, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class LoadedSources:
+class LoadedSources(Value):
     """The result of loading.
 
     Attributes:
@@ -76,7 +74,7 @@ _STYLES = {
 
 def load(
     request: LoadRequest,
-    observer: JobObserver,
+    observer: Observer,
     besides: Iterable[Offer] = (),
 ) -> LoadedSources:
     """List the sources, choose, and write the cart or script.
@@ -129,7 +127,7 @@ def load(
 
 
 def keep_cart(
-    offers: Iterable[Offer], path: Path, found: Discovery, observer: JobObserver
+    offers: Iterable[Offer], path: Path, found: Discovery, observer: Observer
 ) -> CartFilled:
     """Write all of these offers into a new cart; see `fill_cart`."""
     return fill_cart(Find((offer, True) for offer in offers), path, found, observer, add=False)
@@ -139,7 +137,7 @@ def fill_cart(
     find: Find,
     path: Path,
     found: Discovery,
-    observer: JobObserver,
+    observer: Observer,
     *,
     add: bool,
     style: Style | None = None,

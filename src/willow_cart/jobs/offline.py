@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import SizeAsker, make_choosing, words_in
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
-from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.observer import Observer
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline_copies.warc import WarcFile, require_warc_name
 from willow_cart.protocols.recorder import ExchangeRecorder
@@ -24,10 +24,10 @@ from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.secrets import shown_command
 from willow_cart.sources.discovery import PagePart
+from willow_cart.structs import Value, replace
 
 
-@dataclass(frozen=True, slots=True)
-class TakenOffline:
+class TakenOffline(Value):
     """The result of copying pages.
 
     Attributes:
@@ -44,7 +44,7 @@ class TakenOffline:
         return self.taken.exit_code
 
 
-def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
+def offline(request: OfflineRequest, observer: Observer) -> TakenOffline:
     """Fetch pages, and write the copies.
 
     Raises:
@@ -56,7 +56,7 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
     policy = replace(make_pace(request), one_process=request.warc is not None)
     if request.warc is not None:
         require_warc_name(request.warc)
-    request = replace(request, sources=scope.pages)
+    request = dataclasses.replace(request, sources=scope.pages)
     command = shown_command(request)
     rules = make_request_rules(request, policy)
     lanes = policy.lanes_per_host
@@ -71,8 +71,7 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
             scope, request.into, access, policy, choosing=choosing,
             learn=SizeAsker(access, lanes, observer) if request.ask_sizes else None,
             ignore_robots=request.ignore_robots, command=command, note=request.note,
-            # Failures are reported at the end, with the pages that want what did not come.
-            watch=lambda: observer.watch_haul(request.into, failures=False), stop=stop,
+            observer=observer, stop=stop,
         )  # fmt: skip
         made = make_readable(
             taken, request.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}"

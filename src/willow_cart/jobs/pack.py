@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from willow_cart.errors import nothing_there
 from willow_cart.jobs.discovering import make_choosing
 from willow_cart.packing import Packed, require_form
 from willow_cart.packing import pack as pack_files
 from willow_cart.requests.pack import PackRequest
 from willow_cart.stored_files import holdings_at
+from willow_cart.structs import replace
 
 
 def pack(request: PackRequest) -> Packed:

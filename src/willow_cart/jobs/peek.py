@@ -3,24 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise
 from willow_cart.errors import UnreadableSource, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.peeking.peek import Peeked
 from willow_cart.peeking.peek import peek as peek_at
 from willow_cart.protocols.local import address_of
 from willow_cart.requests.peek import PeekRequest
 from willow_cart.requests.request import ReachingRequest
+from willow_cart.structs import Value, field
 
 
-@dataclass(frozen=True, slots=True)
-class PeekDone:
+class PeekDone(Value):
     """What was found in files.
 
     Attributes:
@@ -37,7 +36,7 @@ class PeekDone:
         return Exit.INCOMPLETE if self.failures else Exit.GOOD
 
 
-def peek(request: PeekRequest, observer: JobObserver) -> PeekDone:
+def peek(request: PeekRequest, observer: Observer) -> PeekDone:
     """Look into files, one after the other.
 
     Raises:
@@ -67,7 +66,7 @@ def peek_offer(request: ReachingRequest, offer: Offer, rows: int) -> Peeked:
     Raises:
         WillowCartError: it cannot be reached.
     """
-    with make_access([request], 1, JobObserver()) as access:
+    with make_access([request], 1, Observer()) as access:
         return peek_at(access, offer.address, rows)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import dataclasses
 
 from willow_cart.cart.picking import Picked, Way, pick_in, undo
 from willow_cart.cart.rows import read_marked
@@ -13,13 +13,13 @@ from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import SizeAsker, make_choosing
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Sizes
+from willow_cart.observer import Observer
 from willow_cart.requests.pick import PickRequest
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class PickedRows:
+class PickedRows(Value):
     """The result of picking.
 
     Attributes:
@@ -45,7 +45,7 @@ def way_of(request: PickRequest) -> Way | None:
     return next((way for way in Way if getattr(request, way)), None)
 
 
-def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
+def pick(request: PickRequest, way: Way, observer: Observer) -> PickedRows:
     """Pick rows by the choosing options.
 
     Raises:
@@ -56,7 +56,9 @@ def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
     # Where a rule cannot tell, the row stays as it is.
     unsure = Unknown.KEEP if way == "only" else Unknown.DROP
     choosing = make_choosing(
-        replace(request, undated=request.undated or unsure, unsized=request.unsized or unsure)
+        dataclasses.replace(
+            request, undated=request.undated or unsure, unsized=request.unsized or unsure
+        )
     )
     choice = choosing.begin()
     with make_access([request], QUESTIONS, observer) as access:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import BadOption
@@ -21,10 +20,10 @@ from willow_cart.ledger.receipt import (
     read_story,
 )
 from willow_cart.requests.receipt import ReceiptRequest
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class BagWritten:
+class BagWritten(Value):
     """A bag of everything that was hauled.
 
     Attributes:
@@ -36,8 +35,7 @@ class BagWritten:
     files: int
 
 
-@dataclass(frozen=True, slots=True)
-class PageWritten:
+class PageWritten(Value):
     """A receipt as a web page.
 
     Attributes:
@@ -47,22 +45,19 @@ class PageWritten:
     page: Path
 
 
-@dataclass(frozen=True, slots=True)
-class Lines:
+class Lines(Value):
     """A manifest, line by line."""
 
     lines: Iterator[str]
 
 
-@dataclass(frozen=True, slots=True)
-class Story:
+class Story(Value):
     """The history of one file over all hauls."""
 
     chapters: Sequence[Chapter]
 
 
-@dataclass(frozen=True, slots=True)
-class Summaries:
+class Summaries(Value):
     """All hauls into a folder."""
 
     runs: Sequence[RunSummary]

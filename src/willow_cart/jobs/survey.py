@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 
 from willow_cart.choosing import Choice
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
+from willow_cart.observer import Observer
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Surveyed:
+class Surveyed(Value):
     """The counts of a survey, complete once every offer was read.
 
     Attributes:
@@ -37,7 +36,7 @@ class Surveyed:
 
 def survey(
     request: SurveyRequest,
-    observer: JobObserver,
+    observer: Observer,
     show: Callable[[OfferFinder], None],
     besides: Iterable[Offer] = (),
 ) -> Surveyed:

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking_here import unpack as unpack_here
 from willow_cart.jobs.discovering import make_choosing
 from willow_cart.jobs.hauling_policies import make_unpacking
-from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.observer import Observer
 from willow_cart.requests.secrets import shown_command
 from willow_cart.requests.unpack import UnpackRequest
 
 
-def unpack(request: UnpackRequest, observer: JobObserver) -> HaulSummary:
+def unpack(request: UnpackRequest, observer: Observer) -> HaulSummary:
     """Unpack the chosen archives, and return the summary.
 
     Raises:
@@ -22,16 +20,13 @@ def unpack(request: UnpackRequest, observer: JobObserver) -> HaulSummary:
     """
     wish = make_unpacking(request, request.name_parts, ())
     choosing = make_choosing(request)
-    with (
-        observer.stoppable() as stop,
-        observer.watch_haul(request.into or Path(), bars=False) as watcher,
-    ):
+    with observer.stoppable() as stop:
         return unpack_here(
             request.archives,
             request.into,
             wish,
             choosing,
             command=shown_command(request),
-            observer=watcher,
+            observer=observer,
             stop=stop,
         )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.cart.picking import learn_in
@@ -16,13 +15,13 @@ from willow_cart.exits import Exit
 from willow_cart.hauling.room import Prospect, prospect
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import SizeAsker
-from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
+from willow_cart.observer import Observer
 from willow_cart.requests.weigh import WeighRequest
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Weighed:
+class Weighed(Value):
     """The counts and sizes of a cart.
 
     Attributes:
@@ -49,7 +48,7 @@ class Weighed:
         return Exit.INCOMPLETE if self.troubles or self.unanswered else Exit.GOOD
 
 
-def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
+def weigh(request: WeighRequest, observer: Observer) -> Weighed:
     """Total a cart, and split it; `draw` draws the figure.
 
     Raises:
@@ -90,7 +89,7 @@ def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
     return request.figure
 
 
-def _ask_sizes(request: WeighRequest, observer: JobObserver) -> int:
+def _ask_sizes(request: WeighRequest, observer: Observer) -> int:
     """Ask for unknown sizes, store them in the cart, and return how many remain unknown."""
     with make_access([request], QUESTIONS, observer) as access:
         asker = SizeAsker(access, QUESTIONS, observer)

@@ -7,15 +7,14 @@ import socket
 import ssl
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
 from willow_cart.errors import ConnectionLost, HostUnknown, NotTrusted, TimedOut
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Reached:
+class Reached(Value):
     """The result of a step.
 
     Attributes:
@@ -27,8 +26,7 @@ class Reached:
     seconds: float
 
 
-@dataclass(frozen=True, slots=True)
-class SecuredConnection:
+class SecuredConnection(Value):
     """A TLS connection.
 
     Attributes:

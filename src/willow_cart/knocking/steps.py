@@ -5,7 +5,6 @@ from __future__ import annotations
 import ssl
 import time
 from collections.abc import Callable, Generator, Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from itertools import islice
@@ -20,6 +19,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES, Secured
 from willow_cart.sources.discover import discover_each
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
+from willow_cart.structs import Value
 from willow_cart.units import count_of, format_duration, format_size
 
 _TIMEOUT_SECONDS = 10.0
@@ -43,8 +43,7 @@ class Verdict(StrEnum):
     FAILED = "failed"
 
 
-@dataclass(frozen=True, slots=True)
-class KnockFinding:
+class KnockFinding(Value):
     """The finding of one step.
 
     Attributes:
@@ -60,8 +59,7 @@ class KnockFinding:
     remedy: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Knocker:
+class Knocker(Value):
     """Tests servers.
 
     Attributes:

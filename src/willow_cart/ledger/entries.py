@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from willow_cart.destination import FileTree, Stamp
 from willow_cart.identity import AddressId, LedgerKey, hash_of
 from willow_cart.model import State, Validators
 from willow_cart.redaction import INSIDE
+from willow_cart.structs import Value
 
 NO_ID, NO_KEY = AddressId(""), LedgerKey("")
 
@@ -17,8 +17,7 @@ TWIN = "twin "
 """Before the path of the file that stands for another one."""
 
 
-@dataclass(frozen=True, slots=True)
-class StepRecord:
+class StepRecord(Value):
     """A step of an errand, after its haul.
 
     Attributes:
@@ -37,8 +36,7 @@ class StepRecord:
     counts: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Arrival:
+class Arrival(Value):
     """A file that arrived, as it was then.
 
     Attributes:
@@ -129,8 +127,7 @@ class Arrival:
         return Validators(self.entity_tag, self.last_modified)
 
 
-@dataclass(frozen=True, slots=True)
-class PartRecord:
+class PartRecord(Value):
     """What a later run needs to resume a partial file.
 
     Attributes:
@@ -159,8 +156,7 @@ class PartRecord:
     digests: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Made:
+class Made(Value):
     """A file that was made from files that arrived.
 
     Attributes:
@@ -176,8 +172,7 @@ class Made:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Move:
+class Move(Value):
     """A file that is moved to another path.
 
     Attributes:
@@ -192,8 +187,7 @@ class Move:
     file: str
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
+class Result(Value):
     """The result of one file in one run.
 
     Attributes:

@@ -6,7 +6,6 @@ import json
 import sqlite3
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict
 from operator import attrgetter
 from pathlib import Path
 from typing import Self, TypeVar
@@ -34,6 +33,7 @@ from willow_cart.ledger.validation import (
     read_step,
 )
 from willow_cart.redaction import INSIDE
+from willow_cart.structs import asdict
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
@@ -49,13 +49,13 @@ OF_ARCHIVE = (
 )
 """What is true of the files of an archive: keys and later files are found by indexes."""
 
-ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
+ARRIVAL_COLUMNS = ", ".join(Arrival.__struct_fields__)
 """The columns of an arrival, for queries."""
 
-_ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
+_ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__struct_fields__)
 _Entry = TypeVar("_Entry")
 
-_arrival_values = attrgetter(*Arrival.__dataclass_fields__)
+_arrival_values = attrgetter(*Arrival.__struct_fields__)
 
 
 class Ledger:

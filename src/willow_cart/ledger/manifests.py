@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from enum import StrEnum
 
 from willow_cart.addresses import host_of, looks_like_address, name_of
 from willow_cart.ledger.crate import crate_lines
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
+from willow_cart.structs import Record, field
 from willow_cart.units import count_of, format_size, json_text
 from willow_cart.version import __version__
 
@@ -84,8 +84,7 @@ def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
     yield "]}"
 
 
-@dataclass(slots=True)
-class _Place:
+class _Place(Record):
     """The files from one host.
 
     Attributes:

@@ -6,7 +6,6 @@ import sqlite3
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, fields
 from pathlib import Path
 
 from willow_cart.addresses import is_inside, normalise
@@ -18,10 +17,10 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.timeline import Timeline
 from willow_cart.ledger.validation import Altered, require_result, require_run
 from willow_cart.model import State
+from willow_cart.structs import Value, asdict
 
 
-@dataclass(frozen=True, slots=True)
-class ReceiptRow:
+class ReceiptRow(Value):
     """One file of a haul; `size` to `verdict` describe the file that exists, if any."""
 
     number: int
@@ -46,8 +45,7 @@ class ReceiptRow:
     worker: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class WorkerShare:
+class WorkerShare(Value):
     """What a worker of a cluster carried in a haul.
 
     Attributes:
@@ -63,8 +61,7 @@ class WorkerShare:
     seconds: float
 
 
-@dataclass(frozen=True, slots=True)
-class RunHead:
+class RunHead(Value):
     """The facts about a haul as a whole.
 
     Attributes:
@@ -85,7 +82,6 @@ class RunHead:
     software: str
 
 
-@dataclass(frozen=True, slots=True)
 class RunSummary(RunHead):
     """A summary of one haul.
 
@@ -100,8 +96,7 @@ class RunSummary(RunHead):
     unpacked: int
 
 
-@dataclass(frozen=True, slots=True)
-class Chapter:
+class Chapter(Value):
     """The result of one file in one haul.
 
     Attributes:
@@ -115,7 +110,6 @@ class Chapter:
     row: ReceiptRow
 
 
-@dataclass(frozen=True, slots=True)
 class Receipt(RunSummary):
     """The account of one haul.
 
@@ -260,7 +254,7 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
     """
     with open_receipt(destination, run) as receipt:
         summary = receipt.summary
-        known = {each.name: getattr(summary, each.name) for each in fields(summary)}
+        known = asdict(summary)
         return Receipt(**known, rows=[*receipt.rows()])
 
 

@@ -13,13 +13,13 @@ import shutil
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from willow_cart.errors import CannotStore, NoSuchRun, plainly
 from willow_cart.ledger.entries import timestamp
 from willow_cart.platform import files, locks, processes
+from willow_cart.structs import Value, field, replace, to_builtins
 
 # How many past hauls are remembered.
 _MAX_PAST_RUNS = 100
@@ -28,8 +28,7 @@ _MAX_PAST_RUNS = 100
 _REPORT_SECONDS = 1.0
 
 
-@dataclass(frozen=True, slots=True)
-class LaneProgress:
+class LaneProgress(Value):
     """The current activity of one lane.
 
     Attributes:
@@ -49,8 +48,7 @@ class LaneProgress:
     worker: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Progress:
+class Progress(Value):
     """The progress of a haul.
 
     Attributes:
@@ -79,8 +77,7 @@ class Progress:
     workers: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(Value):
     """A haul as other processes see it.
 
     Attributes:
@@ -255,7 +252,7 @@ class OwnRun:
         os.close(self._lock)
 
     def _write(self) -> None:
-        facts = asdict(self.run)
+        facts = to_builtins(self.run)
         del facts["alive"]
         part = self._state.with_suffix(".part")
         with suppress(OSError):  # a haul does not end because its state cannot be written

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, field
 from typing import Self
+
+from willow_cart.structs import Record, Value, asdict, field
 
 MAX_STEPS = 512
 """The maximum number of steps; more would not be visible in a figure."""
@@ -30,8 +31,7 @@ _MAX_NUMBER = 1 << 62
 _MAX_WAITS = 500
 
 
-@dataclass(slots=True)
-class TimelineCell:
+class TimelineCell(Record):
     """What one lane did at one host in one step.
 
     Attributes:
@@ -51,8 +51,7 @@ class TimelineCell:
         self.bytes += other.bytes
 
 
-@dataclass(frozen=True, slots=True)
-class TimelineWait:
+class TimelineWait(Value):
     """A postponed file.
 
     Attributes:
@@ -68,8 +67,7 @@ class TimelineWait:
     pause: float
 
 
-@dataclass(slots=True)
-class Timeline:
+class Timeline(Record):
     """The timeline of a haul; not thread-safe.
 
     Attributes:

@@ -36,7 +36,7 @@ _ARRIVAL_TYPES = tuple(
     _NUMBER if name in ("size", "mtime_ns")
     else _TEXT_OR_NONE if name in ("entity_tag", "last_modified")
     else _TEXT
-    for name in Arrival.__dataclass_fields__
+    for name in Arrival.__struct_fields__
 )  # fmt: skip
 
 
@@ -202,15 +202,12 @@ def _read_sealed(text: object) -> Arrival | None:
         return None
     try:
         facts = json.loads(str(text))
-        if (
-            not isinstance(facts, Mapping)
-            or not facts.keys() <= Arrival.__dataclass_fields__.keys()
-        ):
+        if not isinstance(facts, Mapping) or not facts.keys() <= set(Arrival.__struct_fields__):
             raise Altered("a sealed arrival has other columns")
         arrival = Arrival(**facts)
     except (ValueError, TypeError, RecursionError):
         raise Altered("a sealed arrival cannot be read") from None
-    return read_arrival([getattr(arrival, name) for name in Arrival.__dataclass_fields__])
+    return read_arrival([getattr(arrival, name) for name in Arrival.__struct_fields__])
 
 
 def _require_path(path: object) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
@@ -16,6 +15,7 @@ from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.protocols.http.http_rules import parse_content_type
 from willow_cart.sources.web_pages.markup import decode_page
 from willow_cart.sources.web_pages.references import Resolver
+from willow_cart.structs import Value
 
 # No page is longer; what is has no references of use.
 _MAX_DOCUMENT_BYTES = 64 << 20
@@ -37,8 +37,7 @@ _SORTS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class OfflineDocument:
+class OfflineDocument(Value):
     """A document whose references can be replaced; all other bytes stay the same.
 
     Attributes:

@@ -11,7 +11,6 @@ import os
 import shutil
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from posixpath import relpath
 from urllib.parse import quote
@@ -37,10 +36,10 @@ from willow_cart.offline_copies.scope import plain_address
 from willow_cart.offline_copies.start_page import StartPageEntry, make_start_page
 from willow_cart.offline_copies.taking import TakenPages
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Record, Value, field
 
 
-@dataclass(frozen=True, slots=True)
-class Face:
+class Face(Value):
     """The properties by which two addresses are recognised as the same page.
 
     Attributes:
@@ -84,8 +83,7 @@ def _bare(address: str) -> str:
 _MAKING = f"{OWN_FOLDER}/making"
 
 
-@dataclass(slots=True)
-class Readings:
+class Readings(Record):
     """What was written.
 
     Attributes:

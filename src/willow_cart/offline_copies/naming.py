@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from mimetypes import guess_all_extensions
 from urllib.parse import unquote
 
@@ -11,6 +10,7 @@ from willow_cart.addresses import host_of, query_of, segments_of
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 from willow_cart.redaction import fingerprint, without_secrets
+from willow_cart.structs import Value, field
 
 SERVED = "as-served"
 """The folder for everything as it came, byte for byte."""
@@ -55,8 +55,7 @@ def shape_of(address: str, index: str = START) -> str:
     return "/".join((host_of(address).replace(":", "_"), *parts))
 
 
-@dataclass(frozen=True, slots=True)
-class AsServed:
+class AsServed(Value):
     """The filing rule for the original files."""
 
     def wish_for(self, offer: Offer) -> str:
@@ -67,8 +66,7 @@ class AsServed:
         return f"{SERVED}/{path}" + ("" if extension_of(path.rpartition("/")[2]) else "~")
 
 
-@dataclass(frozen=True, slots=True)
-class ReadableCopy:
+class ReadableCopy(Value):
     """The filing rule for readable copies; names get the extension of their type.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from enum import StrEnum
 from fnmatch import fnmatchcase
 from urllib.parse import urlsplit, urlunsplit
@@ -12,6 +11,7 @@ from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
 from willow_cart.offline_copies.roles import Role
 from willow_cart.sources.discovery import PagePart
 from willow_cart.sources.listing import folder_of
+from willow_cart.structs import Value
 
 # What addresses carry to know visitors again; the page behind is the same. `;jsessionid=` stands in
 # the path (Jakarta Servlet, 7.1.3).
@@ -39,8 +39,7 @@ class Out(StrEnum):
     RULE = "was not chosen"
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
+class Scope(Value):
     """The scope of a copy of some pages.
 
     Attributes:

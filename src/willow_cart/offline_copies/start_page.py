@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 from willow_cart.units import count_of
 from willow_cart.version import __version__
 
@@ -32,8 +32,7 @@ td, th { border-bottom: 1px solid #dde2dc; padding: .3rem .6rem .3rem 0; vertica
 """
 
 
-@dataclass(frozen=True, slots=True)
-class StartPageEntry:
+class StartPageEntry(Value):
     """A page that can be read.
 
     Attributes:

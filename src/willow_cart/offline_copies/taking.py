@@ -9,9 +9,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from willow_cart.addresses import host_of
@@ -29,6 +27,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.ledger.receipt import open_receipt
 from willow_cart.model import Offer, State
+from willow_cart.observer import Observer, watched
 from willow_cart.offline_copies.documents import OfflineDocument, open_document
 from willow_cart.offline_copies.naming import START, AsServed
 from willow_cart.offline_copies.roles import Role
@@ -36,15 +35,14 @@ from willow_cart.offline_copies.scope import Out, Scope, plain_address
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.walk import Robots
-from willow_cart.transfer.observer import Observer
+from willow_cart.structs import Record, Value, field, replace
 from willow_cart.transfer.policy import HaulPolicy
 
 # Referring pages recorded for a missing file.
 _MAX_REFERRERS = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Missing:
+class Missing(Value):
     """A file that could not be fetched.
 
     Attributes:
@@ -61,8 +59,7 @@ class Missing:
     kept: bool
 
 
-@dataclass(slots=True)
-class TakenPages:
+class TakenPages(Record):
     """The files that were fetched.
 
     Attributes:
@@ -116,7 +113,6 @@ class TakenPages:
         return gravest([account.exit_code for account in self.accounts])
 
 
-Watch = Callable[[], AbstractContextManager[Observer]]
 """Makes what is reported of one haul."""
 
 
@@ -131,7 +127,7 @@ def take(
     ignore_robots: bool = False,
     command: str = "",
     note: str = "",
-    watch: Watch = lambda: nullcontext(Observer()),
+    observer: Observer | None = None,
     stop: threading.Event | None = None,
 ) -> TakenPages:
     """Fetch pages with everything they need, unchanged.
@@ -145,7 +141,6 @@ def take(
         ignore_robots: whether to take also what a site asks programs not to; for one's own.
         command: the command line, for the ledger.
         note: the user's note.
-        watch: returns the observer of a haul.
         stop: set it to end early; what is here by then is returned.
 
     Raises:
@@ -162,7 +157,7 @@ def take(
         None if ignore_robots else Robots(access),
         command,
         note,
-        watch,
+        observer or Observer(),
         stop or threading.Event(),
     )
     taking.run()
@@ -188,8 +183,7 @@ def _require_same_pages(into: Path, scope: Scope) -> None:
         )
 
 
-@dataclass(slots=True)
-class _Taking:
+class _Taking(Record):
     taken: TakenPages
     into: Path
     access: Access
@@ -199,7 +193,7 @@ class _Taking:
     robots: Robots | None
     command: str
     note: str
-    watch: Watch
+    observer: Observer
     stop: threading.Event
     seen: set[str] = field(default_factory=set)
     left: set[str] = field(default_factory=set)
@@ -227,10 +221,11 @@ class _Taking:
         self.seen.update(wanted)
         self.taken.roles.update(wanted)
         offers = [Offer(address) for address in wanted]
-        with self.watch() as observer:
+        # Failures are reported at the end, with the pages that want what did not come.
+        with watched(self.observer, self.into, failures=False) as (told, _):
             account = haul_offers(
                 offers, self.into, self.access, self.policy, command=self.command, note=self.note,
-                observer=observer, stop=self.stop,
+                observer=told, stop=self.stop,
                 passes=self.passes,
             )  # fmt: skip
         self.taken.accounts.append(account)

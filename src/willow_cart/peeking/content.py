@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from typing import BinaryIO
+
+from willow_cart.structs import Value, field
 
 Fact = str | int | float
 """A value that is told of a file."""
@@ -20,8 +21,7 @@ class Unreadable(Exception):
     """A file that is not what it begins like; the text says why, as a clause."""
 
 
-@dataclass(frozen=True, slots=True)
-class PeekedColumn:
+class PeekedColumn(Value):
     """A column of a table.
 
     Attributes:
@@ -33,8 +33,7 @@ class PeekedColumn:
     type: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(Value):
     """What is in a file.
 
     Attributes:
@@ -54,8 +53,7 @@ class Content:
     notes: Sequence[str] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Sample:
+class Sample(Value):
     """A file of which the beginning is here.
 
     Attributes:

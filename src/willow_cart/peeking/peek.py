@@ -8,7 +8,6 @@ import struct
 import tarfile
 import warnings
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
 from io import BytesIO
@@ -35,6 +34,7 @@ from willow_cart.peeking.text_tables import look_at_text
 from willow_cart.protocols.base import Access
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.remote_file import RemoteFile, read_beginning
+from willow_cart.structs import Value, replace
 from willow_cart.units import format_duration, format_size
 from willow_cart.workbooks import EXTENSIONS
 
@@ -216,8 +216,7 @@ _SHOWN_BYTES = 16
 _PACKINGS = {"gz": "gzip", "bz2": "bzip2", "xz": "xz", "zst": "Zstandard"}
 
 
-@dataclass(frozen=True, slots=True)
-class Peeked:
+class Peeked(Value):
     """What is in a file, and how little of it was fetched.
 
     Attributes:

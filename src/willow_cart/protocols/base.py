@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import Self
@@ -13,13 +12,13 @@ from willow_cart.errors import BadAddress
 from willow_cart.model import Checksum, Metadata, Validators
 from willow_cart.protocols.retry import Retrier
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 
 CHUNK = 1 << 20
 """The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
 
 
-@dataclass(frozen=True, slots=True)
-class Unchanged:
+class Unchanged(Value):
     """The server says that the known version is current."""
 
     facts: Metadata
@@ -90,8 +89,7 @@ def joining_by_time(facts: Metadata, now: datetime) -> Resumability:
     return Resumability.SAFE if facts.validators and settled else Resumability.BLIND
 
 
-@dataclass(frozen=True, slots=True)
-class DirectoryEntry:
+class DirectoryEntry(Value):
     """A name in a folder, as listed by the server's protocol.
 
     Attributes:
@@ -116,8 +114,7 @@ class DirectoryEntry:
         return self.address.endswith("/")
 
 
-@dataclass(frozen=True, slots=True)
-class FolderEntries:
+class FolderEntries(Value):
     """The content of a folder.
 
     Attributes:

@@ -10,7 +10,6 @@ import os
 import re
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from operator import itemgetter
 from types import MappingProxyType
 from typing import TYPE_CHECKING, TypeVar
@@ -41,6 +40,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.origins import Credential
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import ContextFor, TlsContexts
+from willow_cart.structs import Value, replace
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
@@ -131,8 +131,7 @@ _MAX_REGIONS = 2
 _MAX_PAGE_BYTES = 16 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
+class Endpoint(Value):
     """The server of the buckets of a scheme.
 
     Attributes:

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 
 from willow_cart.errors import ConnectionLost, NotServed, TransferFailed
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Unchanged
+from willow_cart.structs import Record, field
 
 
-@dataclass(slots=True)
-class FakeFile:
+class FakeFile(Record):
     """A file of a fake server.
 
     Attributes:

@@ -13,7 +13,6 @@ import zipfile
 import zlib
 from bisect import bisect_right
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import BinaryIO, Protocol, cast
 
 from willow_cart.addresses import address_inside, take_inside
@@ -31,6 +30,7 @@ from willow_cart.model import Checksum, Metadata, Origin, Validators
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, Resumability, Unchanged
 from willow_cart.protocols.remote_file import RemoteFile, open_range
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value, replace
 
 # The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
 # comment has up to 64 KiB), and so is the list of some hundred members before it.
@@ -53,8 +53,7 @@ class _Stored:
         return data
 
 
-@dataclass(frozen=True, slots=True)
-class _Contents:
+class _Contents(Value):
     """The directory of an archive.
 
     Attributes:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import tempfile
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
@@ -30,8 +30,7 @@ _SECRET_ANSWERS = frozenset(("set-cookie", "set-cookie2"))
 _HIDDEN = "***"
 
 
-@dataclass(frozen=True, slots=True)
-class Exchange:
+class Exchange(Value):
     """A request and its response, without credentials.
 
     Attributes:

@@ -8,7 +8,6 @@ from __future__ import annotations
 import random
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
 from typing import TypeVar
 
@@ -22,6 +21,7 @@ from willow_cart.errors import (
     TransientError,
     WillowCartError,
 )
+from willow_cart.structs import Value
 
 Answer = TypeVar("Answer")
 
@@ -43,8 +43,7 @@ class Cause(Enum):
     """The host is overloaded; it gets fewer requests, and the file is not charged."""
 
 
-@dataclass(frozen=True, slots=True)
-class Failure:
+class Failure(Value):
     """A failed attempt, with what the decision depends on.
 
     Attributes:
@@ -95,8 +94,7 @@ class Failure:
         return lost and self.excused < _MAX_FREE_RETRIES_AFTER_LOSS and self.has_company
 
 
-@dataclass(frozen=True, slots=True)
-class Retry:
+class Retry(Value):
     """A decision to retry.
 
     Attributes:
@@ -121,8 +119,7 @@ class GiveUp(Enum):
 _SUSPENSION_FACTOR = 30
 
 
-@dataclass(frozen=True, slots=True)
-class RetryPolicy:
+class RetryPolicy(Value):
     """An immutable retry policy; it knows no network and no clock.
 
     An attempt that fetched bytes which the next can be joined to does not count as failed: a long
@@ -195,8 +192,7 @@ def tell_nothing(*_: object) -> None:
     """Tell nothing; a named function, so that it can be pickled."""
 
 
-@dataclass(frozen=True, slots=True)
-class Retrier:
+class Retrier(Value):
     """Retries attempts until one succeeds or the policy gives up; used outside of lanes.
 
     Attributes:
@@ -236,8 +232,7 @@ class Retrier:
                     raise
 
 
-@dataclass(frozen=True, slots=True)
-class RequestRules:
+class RequestRules(Value):
     """The rules for all requests.
 
     Attributes:

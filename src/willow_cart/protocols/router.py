@@ -6,7 +6,6 @@ import threading
 from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -25,13 +24,13 @@ from willow_cart.redaction import lacks_secret, without_secrets
 from willow_cart.schemes import SCHEMES
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import Trust
+from willow_cart.structs import Value, replace
 
 if TYPE_CHECKING:
     from willow_cart.sign_in.oauth import DeviceCode
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessSettings:
+class AccessSettings(Value, kw_only=True):
     """The settings of all protocols; each uses its part.
 
     Attributes:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -49,6 +48,7 @@ from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_ins import Signer, SignIns
 from willow_cart.sign_in.trust import ContextFor, TlsContexts, Trust
+from willow_cart.structs import replace
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import http.client
 import time
-from dataclasses import replace
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of
@@ -25,6 +24,7 @@ from willow_cart.protocols.http.http_connection import Answer
 from willow_cart.protocols.promises import stored_coding
 from willow_cart.protocols.web_errors import translate
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 
 # By how much more than sent what is coded may become: text shrinks to a fiftieth at best, and only
 # what was made to swell beyond that. Little is let pass.

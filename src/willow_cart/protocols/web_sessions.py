@@ -10,7 +10,6 @@ import http.client
 import threading
 import time
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol, TypeGuard
 
@@ -26,14 +25,14 @@ from willow_cart.sign_in.login_form import FORM_TYPE, FormSignIn
 from willow_cart.sign_in.oauth import SLOWER_SECONDS, DeviceCode, OAuthSignIn, Token
 from willow_cart.sign_in.sign_ins import SignIn, SignIns
 from willow_cart.sign_in.token_store import TokenStore
+from willow_cart.structs import Record, Value, field, replace
 
 # No page with a form, and no answer with a token, is longer, or takes longer.
 _MAX_STEP_BYTES = 1 << 20
 _STEP_SECONDS = 60.0
 
 
-@dataclass(frozen=True, slots=True)
-class StepAnswer:
+class StepAnswer(Value):
     """The answer to a step of a sign-in.
 
     Attributes:
@@ -64,8 +63,7 @@ class Send(Protocol):
         """
 
 
-@dataclass(slots=True)
-class _Session:
+class _Session(Record):
     """The session at one origin.
 
     Attributes:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 
 from lxml.etree import _Element
 
 from willow_cart.ledger.timeline import Timeline, TimelineCell
 from willow_cart.model import Sizes
 from willow_cart.report.html import element
+from willow_cart.structs import Value
 from willow_cart.units import count_of, format_duration, format_size
 
 # Steps of time that users count in, in seconds: up to a day.
@@ -80,8 +80,7 @@ _HIGHEST_LANE, _LOWEST_LANE, _ALL_LANES = 22, 8, 420
 _Steps = dict[int, list[tuple[str, TimelineCell]]]
 
 
-@dataclass(frozen=True, slots=True)
-class Share:
+class Share(Value):
     """The share of one host in a haul.
 
     Attributes:
@@ -175,8 +174,7 @@ def draw_speed(timeline: Timeline, colours: Colours) -> _Element:
     return svg
 
 
-@dataclass(frozen=True, slots=True)
-class _Stretch:
+class _Stretch(Value):
     """A period in which a lane did one thing.
 
     Attributes:
@@ -288,8 +286,7 @@ def _shares_in_words(shares: Iterable[Share]) -> str:
     return ", ".join(f"{format_size(share.bytes)} from {share.host}" for share in shares)
 
 
-@dataclass(frozen=True, slots=True)
-class _Plot:
+class _Plot(Value):
     """The coordinates of a drawing.
 
     Attributes:
@@ -324,8 +321,7 @@ def _svg(height: float, title: str, words: str) -> _Element:
     return element("svg", viewBox=size, role="img", aria_label=f"{title}. {words}")
 
 
-@dataclass(frozen=True, slots=True)
-class _Box:
+class _Box(Value):
     """A rectangle in a drawing."""
 
     x: float

@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Protocol, TypeVar, Unpack
 
 from willow_cart.errors import BadOption
+from willow_cart.events import NotPortable
 from willow_cart.exits import Exit
 from willow_cart.jobs.audit import audit as audit_folder
 from willow_cart.jobs.audit import repair
 from willow_cart.jobs.combine import combine as combine_tables
-from willow_cart.jobs.job_events import NotPortable
 from willow_cart.jobs.pack import pack as pack_folder
 from willow_cart.jobs.pick import pick as pick_rows
 from willow_cart.jobs.pick import undo_picking, way_of

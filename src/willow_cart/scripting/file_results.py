@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,6 +23,7 @@ from willow_cart.markup_table import html_table
 from willow_cart.model import Sizes, State
 from willow_cart.packing import Packed
 from willow_cart.scripting.result_frames import frame, frame_of_receipt, paths_of_members
+from willow_cart.structs import asdict
 from willow_cart.tables import Combined
 from willow_cart.tables.combined_frame import read_frame, typed
 from willow_cart.units import count_of, format_size

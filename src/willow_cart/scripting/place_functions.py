@@ -12,7 +12,7 @@ from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errors import Incomplete
 from willow_cart.exits import Exit
 from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.haul import Planned
+from willow_cart.jobs.haul import HaulPlan
 from willow_cart.jobs.haul import haul as haul_sources
 from willow_cart.jobs.knock import knock as knock_at
 from willow_cart.jobs.load import load as load_sources
@@ -147,7 +147,7 @@ def haul(
     request, offers = read_looking(HaulRequest, sources, options, given_by_arguments(into=into))
     listener = Listener(progress=in_notebook() if progress is None else progress)
     hauled = haul_sources(request, listener, besides=offers, cluster=_scheduler(cluster))
-    if isinstance(hauled, Planned):
+    if isinstance(hauled, HaulPlan):
         raise TypeError("haul() has no preview")
     listener.sum_up(summed_up(hauled.account, request.into, hauled.offered))
     done = Haul(request.into, hauled.account, tuple(listener.notes))

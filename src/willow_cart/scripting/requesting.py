@@ -7,23 +7,21 @@ from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from importlib.util import find_spec
 from os import PathLike, fspath
-from pathlib import Path
 from threading import Event as Flag
 from typing import TYPE_CHECKING, BinaryIO, NoReturn, TypeVar, cast
 
 from willow_cart.cart.cart import Cart
 from willow_cart.errors import BadOption, Incomplete
 from willow_cart.exits import Exit
-from willow_cart.jobs.job_observer import JobObserver, Notice, stopped_by_signals
 from willow_cart.model import Offer
+from willow_cart.observer import stopped_by_signals
 from willow_cart.options.given import Given, given_in
 from willow_cart.requests.request import LookingRequest, Request
 from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
 from willow_cart.settings import settings_for
 from willow_cart.toml_file import Table
 from willow_cart.units import printable
-from willow_cart.views.lines import PlainView, View
-from willow_cart.views.words import lines_of
+from willow_cart.views.lines import Reporter
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -138,48 +136,32 @@ def read_request(kind: type[Asked], options: Mapping[str, object], given: Given)
     return kind.read({**keywords, **given}, settings_for(kind.command))
 
 
-class Listener(JobObserver):
+class Listener(Reporter):
     """An observer that collects messages.
 
     Args:
-        progress: whether bars are drawn.
+        progress: whether the progress of hauls is shown, as bars where they can be drawn.
 
     Attributes:
         notes: the lines.
     """
 
     def __init__(self, *, progress: bool = False) -> None:
-        self._progress = progress
         self.notes: list[str] = []
-
-    def note(self, event: Notice) -> None:
-        """Keep the messages for an event."""
-        for line in lines_of(event):
-            self._keep(line)
+        self._shows = progress
+        draws = progress and (in_notebook() or sys.stderr.isatty())
+        if progress:
+            super().__init__(self._keep, shown=_say, draws=draws)
+        else:
+            super().__init__(self._keep, every=None)
 
     def sum_up(self, line: str) -> None:
         """Write the last line about a haul whose progress is shown; notebooks show the result."""
-        if self._progress and not in_notebook():
+        if self._shows and not in_notebook():
             _say(line)
 
     def _keep(self, line: str) -> None:
         self.notes.append(printable(line))
-
-    def watch_haul(
-        self, into: Path, *, bars: bool = True, failures: bool = True
-    ) -> AbstractContextManager[View]:
-        """Draw bars if requested, else keep messages."""
-        view: View
-        if bars and self._progress and not (in_notebook() or sys.stderr.isatty()):
-            view = PlainView(_say)  # bars need a terminal
-        elif bars and self._progress:
-            from willow_cart.views.bars import LiveView  # takes longer than a small haul
-
-            view = LiveView(into)
-        else:
-            view = View(self._keep)
-        view.tells_failures = failures
-        return view
 
     def stoppable(self) -> AbstractContextManager[Flag]:
         """Return an event that the first interrupt sets; a second one raises KeyboardInterrupt."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import fields
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -62,7 +61,7 @@ def typed_frame(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str]
 
 def frame_of_receipt(rows: Iterable[ReceiptRow]) -> pd.DataFrame:
     """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""
-    names = [each.name for each in fields(ReceiptRow)]
+    names = ReceiptRow.__struct_fields__
     cells = ([getattr(row, name) for name in names] for row in rows)
     return frame(names, cells, {"size": "Int64"})
 

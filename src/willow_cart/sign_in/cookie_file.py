@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import origin_of
 from willow_cart.errors import BadOption, plainly
 from willow_cart.sign_in.origins import Credential, NamedBy, may_go
+from willow_cart.structs import Value
 
 # What some programs put before the domain of a cookie that pages cannot read.
 _HTTP_ONLY = "#HttpOnly_"
@@ -25,8 +25,7 @@ _MAX_COOKIES = 10_000
 _MAX_FILE_BYTES = 16 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Cookie:
+class Cookie(Value):
     """A cookie with the requests that it belongs to.
 
     Attributes:
@@ -42,7 +41,10 @@ class Cookie:
     path: str
     secure: bool
     name: str
-    value: str = field(repr=False)
+    value: str
+
+    def __repr__(self) -> str:
+        return f"Cookie({self.name!r} of {self.domain!r})"  # its value is a secret
 
     def belongs_to(self, address: str) -> bool:
         """Whether it belongs to an address, by host, path and security (RFC 6265, 5.4)."""
@@ -59,8 +61,7 @@ class Cookie:
         return path == self.path or path.startswith(below)
 
 
-@dataclass(frozen=True, slots=True)
-class CookieJar:
+class CookieJar(Value):
     """The cookies of a file, each sent to its own origins only.
 
     Attributes:

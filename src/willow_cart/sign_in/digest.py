@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from willow_cart.structs import Record
 
 # RFC 7616, 3.3 and 6.1; MD5 is there because servers still ask for nothing better.
 _ALGORITHMS = {"md5": "md5", "sha-256": "sha256", "sha-512-256": "sha512_256"}
 
 
-@dataclass(slots=True)
-class DigestChallenge:
+class DigestChallenge(Record):
     """A server's challenge, and how often it was answered.
 
     Attributes:

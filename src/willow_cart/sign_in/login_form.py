@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
@@ -11,6 +10,7 @@ from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import BadAddress, SignInFailed
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.origins import Credential, NamedOrigins
+from willow_cart.structs import Value
 
 if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret
@@ -21,8 +21,7 @@ FORM_TYPE = "application/x-www-form-urlencoded"
 _TEXT_TYPES = ("", "text", "email", "tel")
 
 
-@dataclass(frozen=True, slots=True)
-class FormSignIn:
+class FormSignIn(Value):
     """What is filled in, and where.
 
     Attributes:
@@ -119,8 +118,7 @@ _MOVED = "if the form is there now, write its address into the config file"
 _CHANGED = "check form_fields; the form may have changed"
 
 
-@dataclass(frozen=True, slots=True)
-class FilledForm:
+class FilledForm(Value):
     """A form as it is sent.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass, replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote_plus, urlencode
 
@@ -11,6 +10,7 @@ from willow_cart.errors import SignInFailed
 from willow_cart.outside_values import read_json
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value, asdict, replace
 
 if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret
@@ -44,8 +44,7 @@ _REASONS = {
 _SHOWN = frozenset({"invalid_request", "server_error", "temporarily_unavailable", "slow_down"})
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(Value):
     """An access token.
 
     Attributes:
@@ -81,8 +80,7 @@ class Token:
             return None
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceCode:
+class DeviceCode(Value):
     """What a user enters elsewhere to sign this program in (RFC 8628, 3.2).
 
     Attributes:
@@ -102,8 +100,7 @@ class DeviceCode:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class OAuthSignIn:
+class OAuthSignIn(Value):
     """How tokens are obtained.
 
     Attributes:

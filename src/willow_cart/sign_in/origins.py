@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
 from enum import Enum, IntEnum
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import origin_of
+from willow_cart.structs import Value
 
 
 class NamedBy(IntEnum):
@@ -21,8 +21,7 @@ class NamedBy(IntEnum):
     """The user, in the command or in a file of their own."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Rule:
+class _Rule(Value):
     """Where a kind of credential may go.
 
     Attributes:

@@ -8,7 +8,6 @@ import os
 import re
 import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import format_datetime
 from pathlib import Path
@@ -21,6 +20,7 @@ from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.cookie_file import CookieJar
 from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_digest_challenge
 from willow_cart.sign_in.origins import Credential, NamedOrigins, may_follow
+from willow_cart.structs import Value, replace
 
 if TYPE_CHECKING:
     import netrc
@@ -79,8 +79,7 @@ _KEYRING_SERVICE = "willow-cart"
 _MAX_SECRET_BYTES = 1 << 16
 
 
-@dataclass(frozen=True, slots=True)
-class Secret:
+class Secret(Value):
     """A secret that is hidden unless its value is requested.
 
     Attributes:
@@ -88,19 +87,21 @@ class Secret:
         name: where it is from: `env:NAME`; empty if other machines have nothing by that name.
     """
 
-    value: str = field(repr=False)
+    value: str
     name: str = ""
 
     def __str__(self) -> str:
         return "***"
+
+    def __repr__(self) -> str:
+        return f"Secret(name={self.name!r})"
 
 
 Fields = tuple[tuple[str, Secret], ...]
 """Secrets by the names of fields."""
 
 
-@dataclass(frozen=True, slots=True)
-class SignIn:
+class SignIn(Value):
     """The credentials for an origin: any of these.
 
     Attributes:

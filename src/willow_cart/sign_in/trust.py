@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import ssl
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.sign_in.origins import Credential, NamedOrigins
+from willow_cart.structs import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Trust:
+class Trust(Value):
     """The certificates to trust and to present, as files.
 
     Attributes:

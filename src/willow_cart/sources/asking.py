@@ -6,7 +6,6 @@ import threading
 from collections import defaultdict, deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import replace
 from typing import Generic, TypeVar
 
 from willow_cart.addresses import host_of
@@ -15,6 +14,7 @@ from willow_cart.kinds import better_name
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 
 Answer = TypeVar("Answer")
 

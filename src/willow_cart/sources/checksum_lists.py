@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from urllib.parse import urljoin
 
 from willow_cart.addresses import looks_like_address, normalise
@@ -20,6 +19,7 @@ from willow_cart.protocols import Access
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.fetching import read_text
+from willow_cart.structs import Value
 
 # What publishers call the list of a folder, the strongest first.
 _LISTS = (
@@ -33,8 +33,7 @@ _ENDINGS = (".sha256", ".sha512", ".sha1", ".md5")
 _MAX_LIST_BYTES = 16 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class FoundList:
+class FoundList(Value):
     """A checksum list next to files.
 
     Attributes:

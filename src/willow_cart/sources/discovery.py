@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
 from enum import StrEnum
 
 from willow_cart.defaults import QUESTIONS
@@ -11,6 +10,7 @@ from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.sources.listing import Kind
+from willow_cart.structs import Record, Value, field
 
 MAX_DEPTH = 100
 """How many levels are gone down at most; what is deeper is a fault of the place."""
@@ -27,8 +27,7 @@ class Why(StrEnum):
     MANY = "too many folders"
 
 
-@dataclass(frozen=True, slots=True)
-class NotEntered:
+class NotEntered(Value):
     """A folder or page that was found and not entered.
 
     Attributes:
@@ -57,8 +56,7 @@ class PagePart(StrEnum):
     SCRIPTS = "scripts"
 
 
-@dataclass(frozen=True, slots=True)
-class PageRules:
+class PageRules(Value):
     """The rules for references on a page.
 
     Attributes:
@@ -87,8 +85,7 @@ class PageRules:
                 read_selector(option, selector)
 
 
-@dataclass(frozen=True, slots=True)
-class DiscoveryOptions:
+class DiscoveryOptions(Value):
     """How sources are listed.
 
     Attributes:
@@ -120,8 +117,7 @@ class DiscoveryOptions:
     keep_folders: bool = False
 
 
-@dataclass(slots=True)
-class Discovery:
+class Discovery(Record):
     """The offers of sources, and problems with them.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from itertools import islice, takewhile
 from urllib.parse import unquote
@@ -13,6 +12,7 @@ from willow_cart.checks.soft_failures import INSPECTED_BYTES, PAGE_TYPES, looks_
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Metadata, Offer
+from willow_cart.structs import Record, field, replace
 
 # How the documents begin that are no pages.
 _BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex|list)\b")
@@ -49,8 +49,7 @@ class Kind(StrEnum):
     CATALOGUE = "catalogue"
 
 
-@dataclass(slots=True)
-class Listing:
+class Listing(Record):
     """The content of one listing.
 
     Attributes:

@@ -6,7 +6,6 @@ import io
 import re
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from functools import partial
 from itertools import chain, count
 from pathlib import Path
@@ -57,6 +56,7 @@ from willow_cart.sources.listing import (
 from willow_cart.sources.reading import Answer, fetch_answer
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.walk import Walk
+from willow_cart.structs import Value, replace
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
@@ -190,8 +190,7 @@ def shown_as(source: str) -> str:
     return without_secrets(source)
 
 
-@dataclass(frozen=True, slots=True)
-class Asking:
+class Asking(Value):
     """How responses to probes are used.
 
     Attributes:

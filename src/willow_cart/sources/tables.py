@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from willow_cart.model import Cell
 from willow_cart.sources.web_pages.elements import Element, words_of
+from willow_cart.structs import Record, field
 from willow_cart.units import read_count
 
 # HTML, "Attributes common to td and th elements".
 _MOST_COLUMNS, _MOST_ROWS = 1000, 65534
 
 
-@dataclass(slots=True)
-class _Table:
+class _Table(Record):
     """The current position in a table.
 
     Attributes:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Container, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import replace
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
@@ -26,6 +25,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.reading import Answer, Reader
+from willow_cart.structs import replace
 
 if TYPE_CHECKING:
     from protego import Protego

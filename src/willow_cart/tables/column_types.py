@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from itertools import accumulate
 from typing import Any
@@ -16,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from willow_cart.structs import Record
 from willow_cart.tables.combined import Type
 
 EMPTY_WORDS = frozenset({"NA", "N/A", "n/a", "NaN", "nan", "NULL", "null"})
@@ -50,8 +50,7 @@ def _patterns(mark: str) -> dict[Type, str]:
 _PATTERNS = {".": _patterns(r"\."), ",": _patterns(",")}
 
 
-@dataclass(slots=True)
-class TableColumn:
+class TableColumn(Record):
     """The facts about a column in one file.
 
     Attributes:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from enum import IntEnum
 
 from willow_cart.exits import Exit
 from willow_cart.model import Issue
+from willow_cart.structs import Record, Value, field
 
-Value = int | float | str | None
+CellValue = int | float | str | None
 """A cell as it is stored; None for an empty one."""
 
 
@@ -41,8 +41,7 @@ class Type(IntEnum):
         return high if holds else Type.TEXT
 
 
-@dataclass(frozen=True, slots=True)
-class Combining:
+class Combining(Value):
     """How to combine tables.
 
     Attributes:
@@ -73,8 +72,7 @@ class Combining:
         return json.dumps(settings)
 
 
-@dataclass(slots=True)
-class ColumnSummary:
+class ColumnSummary(Record):
     """A summary of a column of the combined table.
 
     Attributes:
@@ -87,12 +85,11 @@ class ColumnSummary:
     type: Type
     filled: int = 0
     empty: int = 0
-    least: Value = None
-    greatest: Value = None
+    least: CellValue = None
+    greatest: CellValue = None
 
 
-@dataclass(slots=True)
-class Combined:
+class Combined(Record):
     """The result of combining tables.
 
     Attributes:
@@ -112,7 +109,7 @@ class Combined:
     rows: int = 0
     kept: int = 0
     columns: dict[str, ColumnSummary] = field(default_factory=dict)
-    first: list[Sequence[Value]] = field(default_factory=list)
+    first: list[Sequence[CellValue]] = field(default_factory=list)
     dialects: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
     troubles: list[Issue] = field(default_factory=list)

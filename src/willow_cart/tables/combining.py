@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
@@ -17,6 +16,7 @@ import pyarrow.compute as pc
 
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Issue
+from willow_cart.structs import Record
 from willow_cart.tables.column_types import TableColumn, as_written, convert, strings
 from willow_cart.tables.combined import ColumnSummary, Combined, Combining, Type
 from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
@@ -69,8 +69,7 @@ _MAX_FIRST_ROWS = 5
 _MIN_SHARED = 0.5
 
 
-@dataclass(slots=True)
-class _Seen:
+class _Seen(Record):
     """A table after the first pass.
 
     Attributes:

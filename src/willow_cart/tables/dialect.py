@@ -7,10 +7,10 @@ import csv
 import re
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
 from itertools import islice
 
 from willow_cart.errors import BadOption
+from willow_cart.structs import Value
 
 SAMPLE_BYTES = 1 << 20
 """The bytes from which a dialect is detected."""
@@ -30,8 +30,7 @@ _WITH_COMMA = re.compile(rf"\s*[+-]?(?:\d+|\d{{1,3}}{_GROUPS.format('.')}),\d+\s
 _WITH_POINT = re.compile(rf"\s*[+-]?(?:\d*|\d{{1,3}}{_GROUPS.format(',')})\.\d+\s*")
 
 
-@dataclass(frozen=True, slots=True)
-class Dialect:
+class Dialect(Value):
     """A dialect of text tables.
 
     Attributes:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 from willow_cart.errors import NoTable
-from willow_cart.tables.combined import Type, Value
+from willow_cart.tables.combined import CellValue, Type
 from willow_cart.tables.table_files import TableFile
 
 if TYPE_CHECKING:
@@ -125,7 +125,7 @@ def joined(known: Mapping[str, Type], columns: Mapping[str, Type]) -> dict[str, 
     return whole
 
 
-def rows_of(batch: pa.RecordBatch) -> Iterator[tuple[Value, ...]]:
+def rows_of(batch: pa.RecordBatch) -> Iterator[tuple[CellValue, ...]]:
     """Yield the rows of a batch; None for empty cells."""
     return zip(*(column.to_pylist() for column in batch), strict=True)
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from contextlib import ExitStack, closing
-from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 
 from willow_cart.archives.tars import open_packed, packing_of
 from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.limits import MAX_COLUMNS
+from willow_cart.structs import Record, Value, field, replace
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of, looks_like_table
 from willow_cart.workbooks import EXTENSIONS, UnreadableWorkbook, open_workbook
 
@@ -19,8 +19,7 @@ _TEXTS = frozenset({"csv", "tsv", "tab"})
 _MAYBE_TABLES = frozenset({"txt", "dat", "asc"})
 
 
-@dataclass(frozen=True, slots=True)
-class TableFile:
+class TableFile(Value):
     """A table to be read.
 
     Attributes:
@@ -42,8 +41,7 @@ class TableFile:
     place: str = ""
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Record):
     """The state of a table that is being read.
 
     Attributes:

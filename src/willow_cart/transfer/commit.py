@@ -14,7 +14,6 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from queue import SimpleQueue
 from typing import Protocol
@@ -35,6 +34,7 @@ from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
 from willow_cart.redaction import fingerprint
+from willow_cart.structs import Value, field, replace
 from willow_cart.transfer.policy import DuplicatePolicy, give_own_files
 from willow_cart.transfer.spans import delete_note
 
@@ -49,8 +49,7 @@ _SYNC_SECONDS = 10.0
 _MAX_QUEUED_FILES = 1000
 
 
-@dataclass(frozen=True, slots=True)
-class VerifiedFile:
+class VerifiedFile(Value):
     """A complete and checked file that needs its name.
 
     Attributes:
@@ -69,16 +68,14 @@ class VerifiedFile:
     named: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(Value):
     """An entry for the ledger, and whether it is committed."""
 
     write: Callable[[Ledger], None]
     committed: threading.Event = field(default_factory=threading.Event)
 
 
-@dataclass(frozen=True, slots=True)
-class KeepPart:
+class KeepPart(Value):
     """Records a partial file; can be pickled, unlike a function of the moment."""
 
     id: AddressId
@@ -89,8 +86,7 @@ class KeepPart:
         ledger.keep_part(self.id, self.part)
 
 
-@dataclass(frozen=True, slots=True)
-class ForgetPart:
+class ForgetPart(Value):
     """Forgets the partial file of an address; can be pickled likewise."""
 
     id: AddressId
@@ -100,8 +96,7 @@ class ForgetPart:
         ledger.forget_parts([self.id])
 
 
-@dataclass(frozen=True, slots=True)
-class Mark:
+class Mark(Value):
     """A request to sync bytes of a partial file and record them.
 
     Attributes:

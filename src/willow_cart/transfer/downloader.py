@@ -30,12 +30,14 @@ from willow_cart.errors import (
     Unproved,
     WrongContent,
 )
+from willow_cart.events import Received, Started, StrandStarted
 from willow_cart.kinds import kind_of
 from willow_cart.model import Checksum, Validators
+from willow_cart.observer import Observer
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
+from willow_cart.structs import Value
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
-from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Meter, SpeedCap
 from willow_cart.transfer.partial_store import PartialStore, mark_of
 from willow_cart.transfer.partials import PartialFile, Segment
@@ -49,8 +51,7 @@ UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
 _POLL_SECONDS = 0.2
 
 
-@dataclass(frozen=True, slots=True)
-class ReceivedFile:
+class ReceivedFile(Value):
     """A complete file that is not checked yet.
 
     Attributes:
@@ -172,7 +173,9 @@ class Downloader:
                     if not fits(delivery, partial, strand):
                         return False
                     transfer.note_ranges_served()
-                    self.observer.joined(lane, transfer.filed, strand.start, strand.end or 0)
+                    self.observer.note(
+                        StrandStarted(lane, transfer.filed, strand.start, strand.end or 0)
+                    )
                     self._receive(transfer, partial, strand, delivery, lane)
                 finally:
                     delivery.close()
@@ -235,7 +238,7 @@ class Downloader:
                 self.policy.limits.require_size(transfer.shown, partial.facts.length or 0)
                 self._require_proof(transfer, partial)
                 length = partial.facts.length
-                self.observer.started(lane, transfer.filed, length, partial.size)
+                self.observer.note(Started(lane, transfer.filed, length, partial.size))
                 self.room.require(transfer.filed.path, length or 0, partial.size)
                 if another := self._bring_strands(transfer, partial, lane, delivery):
                     return another
@@ -340,7 +343,7 @@ class Downloader:
             came = delivery.line_bytes
             transfer.count(count if came is None else came - counted)
             counted = came or 0
-            self.observer.received(lane, count)
+            self.observer.note(Received(lane, count))
             if length is not None and partial.size > length:
                 reason = "the server sent more bytes than announced"
                 if transfer.contradicted:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -32,6 +32,7 @@ from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.promises import md5_mark_in
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
 from willow_cart.transfer.files_here import FilesHere

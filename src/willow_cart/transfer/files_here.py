@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 from willow_cart.checks.digests import digest_of, written
 from willow_cart.checks.verdicts import verdict_of
 from willow_cart.destination import Destination, Stamp
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, State
+from willow_cart.structs import Value, replace
 from willow_cart.transfer.transfers import Transfer
 
 
-@dataclass(frozen=True, slots=True)
-class FilesHere:
+class FilesHere(Value):
     """Examines the existing files at the paths of offers.
 
     Attributes:

@@ -5,17 +5,16 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
+from willow_cart.structs import Value
 from willow_cart.units import format_duration, format_size
 
 # The speed of the first seconds says nothing.
 _GRACE_SECONDS = 10.0
 
 
-@dataclass(frozen=True, slots=True)
-class Pace:
+class Pace(Value):
     """The pace of requests.
 
     Attributes:
@@ -46,8 +45,7 @@ class Pace:
         return self.gap * (1 + self.jitter * (2 * random_value - 1))
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
+class Limits(Value):
     """The limits for a single file.
 
     Attributes:

@@ -6,7 +6,6 @@ import hashlib
 import os
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import replace
 
 from willow_cart.checks.digests import read_checksum
 from willow_cart.destination import PARTIAL, Destination
@@ -14,6 +13,7 @@ from willow_cart.identity import AddressId, LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
+from willow_cart.structs import replace
 from willow_cart.transfer.commit import Mark
 from willow_cart.transfer.partials import HINT, PartialFile
 from willow_cart.transfer.spans import (

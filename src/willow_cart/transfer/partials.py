@@ -8,7 +8,7 @@ import threading
 import zlib
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from willow_cart.checks.digests import RunningDigest
 from willow_cart.destination import PARTIAL, Destination
@@ -17,6 +17,7 @@ from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.platform import disks, files
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 from willow_cart.transfer.spans import (
     Piece,
     Spans,

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from willow_cart.archives.bounds import Bounds
@@ -23,6 +22,8 @@ from willow_cart.model import State
 from willow_cart.platform import processes
 from willow_cart.protocols import RetryPolicy
 from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.sign_ins import Secret
+from willow_cart.structs import Value, field, force_setattr, replace
 from willow_cart.transfer.pace import Limits, Pace
 
 
@@ -115,19 +116,19 @@ FIELDS = (
 """What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
 
 
-@dataclass(frozen=True, slots=True)
-class ArrivalCommand:
+class ArrivalCommand(Value):
     """A command with fields in it.
 
     Attributes:
         text: as typed.
+        words: what that comes to.
 
     Raises:
         BadOption: it cannot be read, or has a field that there is not.
     """
 
     text: str
-    words: tuple[str, ...] = field(init=False, compare=False)
+    words: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         try:
@@ -141,15 +142,14 @@ class ArrivalCommand:
         for name in _FIELD.findall(self.text):
             if name not in FIELDS:
                 raise BadOption(f"{{{name}}}", "not a field", f"fields are {', '.join(FIELDS)}")
-        object.__setattr__(self, "words", words)
+        force_setattr(self, "words", words)
 
     def words_for(self, fields: Mapping[str, str]) -> list[str]:
         """Return the words of the command for a file."""
         return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
 
 
-@dataclass(frozen=True, slots=True)
-class Unpacking:
+class Unpacking(Value):
     """How to unpack archives.
 
     Attributes:
@@ -174,7 +174,7 @@ class Unpacking:
     nested: bool = False
     remove: bool = False
     bounds: Bounds = field(default_factory=Bounds)
-    password: bytes | None = field(default=None, repr=False)
+    password: Secret | None = None
 
     def __post_init__(self) -> None:
         for pattern in (*self.archives, *self.inside):
@@ -225,8 +225,7 @@ class Unpacking:
         require_fields(archives, lambda each: self.folder_for(each, is_single=False))
 
 
-@dataclass(frozen=True, slots=True)
-class HaulPolicy:
+class HaulPolicy(Value):
     """The policy of a haul.
 
     Attributes:

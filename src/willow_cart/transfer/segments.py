@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import WillowCartError
 from willow_cart.model import Validators
 from willow_cart.protocols import Download
+from willow_cart.structs import Value
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.transfers import Transfer
 
@@ -22,8 +22,7 @@ _SETTLE_SECONDS = 0.5
 _MIN_SPEEDUP = 1.5
 
 
-@dataclass(frozen=True, slots=True)
-class SegmentJob:
+class SegmentJob(Value):
     """A strand for a lane to fetch.
 
     Attributes:
@@ -38,8 +37,7 @@ class SegmentJob:
     host: str
 
 
-@dataclass(frozen=True, slots=True)
-class Assistance:
+class Assistance(Value):
     """What became of a strand.
 
     Attributes:

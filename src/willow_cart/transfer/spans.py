@@ -7,18 +7,17 @@ import re
 import zlib
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Self
 
 from willow_cart.destination import Destination
 from willow_cart.model import OWN_FOLDER
 from willow_cart.platform import files
+from willow_cart.structs import Value
 
 _WRITTEN = re.compile(r"(\d{1,18})-(\d{1,18})")
 
 
-@dataclass(frozen=True, slots=True)
-class Spans:
+class Spans(Value):
     """Sorted, disjoint and non-adjacent ranges of a file.
 
     Attributes:
@@ -142,8 +141,7 @@ _MAX_DIGESTS_BYTES = 1 << 20
 _NOTE = re.compile(rb"([0-9a-f]{8}) ((?:\d{1,19}-\d{1,19}:[0-9a-f]{8,64} ?)*)\n")
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Piece:
+class Piece(Value, order=True):
     """Bytes of a partial file with their digest, which shows a later run that they are unchanged.
 
     Attributes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
@@ -14,6 +14,7 @@ from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import Offer, State
 from willow_cart.protocols import Download
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import replace
 from willow_cart.transfer.partials import PartialFile
 
 

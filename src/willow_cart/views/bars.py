@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Self
@@ -16,8 +14,8 @@ from rich.text import Text
 
 from willow_cart.ledger.runs import Progress
 from willow_cart.model import State
+from willow_cart.progress import HaulProgress
 from willow_cart.units import count_of, format_duration, format_size, printable
-from willow_cart.views.lines import View
 
 _DRAWS_A_SECOND = 4
 
@@ -25,27 +23,20 @@ _DRAWS_A_SECOND = 4
 _WIDE_COLUMNS = 64
 
 
-class LiveView(View):
+class LiveBars:
     """Bars that are redrawn a few times per second, however often events occur.
 
     Args:
+        progress: of the haul.
         into: the destination, for the heading.
-        clock: monotonic, in seconds.
         console: where to draw.
     """
 
-    def __init__(
-        self,
-        into: Path,
-        clock: Callable[[], float] = time.monotonic,
-        console: Console | None = None,
-    ) -> None:
-        super().__init__(self._say_above, clock)
-        self._into = into
+    def __init__(self, progress: HaulProgress, into: Path, console: Console | None = None) -> None:
         self._console = console or Console(stderr=True, highlight=False, markup=False, emoji=False)
         self._live = Live(
             console=self._console,
-            get_renderable=self._draw,
+            get_renderable=lambda: draw(progress.progress(), into, self._console.width),
             refresh_per_second=_DRAWS_A_SECOND,
             transient=True,
         )
@@ -58,14 +49,11 @@ class LiveView(View):
         self._live.refresh()  # a notebook keeps what is drawn last
         self._live.__exit__(None, None, None)
 
-    def _say_above(self, line: str) -> None:
+    def say_above(self, line: str) -> None:
         """Print a line above the bars."""
         style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
         with suppress(OSError):  # as in `tell`
             self._console.print(Text(printable(line), style), soft_wrap=True)
-
-    def _draw(self) -> RenderableType:
-        return draw(self.progress(), self._into, self._console.width)
 
 
 def draw(far: Progress, into: Path | str, width: int) -> RenderableType:

@@ -24,18 +24,18 @@ if TYPE_CHECKING:
     from willow_cart.errands.running import Changes
 
 
-@lines_of.register(SourceOffers)
+@lines_of.register
 def _of_source(event: SourceOffers) -> Iterator[str]:
     yield f"{event.source}: {count_of(event.files, 'file')}"
 
 
-@lines_of.register(HaulEnded)
+@lines_of.register
 def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
     hauled = event.hauled
     yield summed_up(hauled.account, hauled.request.into, hauled.offered)
 
 
-@lines_of.register(TooLittleNew)
+@lines_of.register
 def _of_too_little_new(event: TooLittleNew) -> Iterator[str]:
     yield (
         f"{count_of(event.expected, 'new file')} expected (expect_new), {event.arrived:,} arrived;"
@@ -43,7 +43,7 @@ def _of_too_little_new(event: TooLittleNew) -> Iterator[str]:
     )
 
 
-@lines_of.register(OfferedNoMore)
+@lines_of.register
 def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
     files = f"{count_of(event.files, 'file')} no longer offered, such as {event.example}"
     if event.moved is None:
@@ -52,7 +52,7 @@ def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
         yield f"{files}; {event.moved:,} moved to {event.folder}"
 
 
-@lines_of.register(UnlistedButThere)
+@lines_of.register
 def _of_unlisted_but_there(event: UnlistedButThere) -> Iterator[str]:
     yield (
         f"{count_of(event.files, 'file')} no longer listed, but not shown to be gone; kept, and"
@@ -60,7 +60,7 @@ def _of_unlisted_but_there(event: UnlistedButThere) -> Iterator[str]:
     )
 
 
-@lines_of.register(StepsLeft)
+@lines_of.register
 def _of_steps_left(event: StepsLeft) -> Iterator[str]:
     yield (
         f"{event.first}: not started, because the haul is incomplete; use --from"
@@ -68,17 +68,17 @@ def _of_steps_left(event: StepsLeft) -> Iterator[str]:
     )
 
 
-@lines_of.register(StepBegun)
+@lines_of.register
 def _of_step_begun(event: StepBegun) -> Iterator[str]:
     yield f"{event.step}: {event.step.typed}"
 
 
-@lines_of.register(StepEnded)
+@lines_of.register
 def _of_step_ended(event: StepEnded) -> Iterator[str]:
     yield f"{event.step}: done"
 
 
-@lines_of.register(StepFailed)
+@lines_of.register
 def _of_step_failed(event: StepFailed) -> Iterator[str]:
     yield (
         f"{event.step}: failed with exit code {int(event.exit_code)}; after fixing it, use --from"
@@ -86,7 +86,7 @@ def _of_step_failed(event: StepFailed) -> Iterator[str]:
     )
 
 
-@lines_of.register(CannotRun)
+@lines_of.register
 def _of_cannot_run(event: CannotRun) -> Iterator[str]:
     yield f"{event.key}: {event.reason}" if event.key else event.reason
 

@@ -14,7 +14,7 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
-from willow_cart.jobs.job_observer import ReadingProgress
+from willow_cart.observer import ReadingProgress
 
 
 class ReadingBar(ReadingProgress):

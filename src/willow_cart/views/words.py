@@ -3,32 +3,49 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from datetime import datetime
 from functools import singledispatch
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.destination.portability import Obstacle
-from willow_cart.jobs.job_events import (
+from willow_cart.events import (
     AwaitsAnswers,
     CartFilled,
     CartKept,
     ChangedHere,
+    ClusterUsed,
     CodeWanted,
     ErrandWritten,
+    Event,
+    Handled,
+    HostGivenUp,
+    HostSuspended,
     KeptAside,
+    LedgerConverted,
     ListFound,
     Looked,
     MayBeExpanded,
+    MovedAside,
     NotAsked,
     NotPortable,
     NotPromised,
     OpenCluster,
     PassedOver,
+    Planned,
+    ProcessLost,
+    Resuming,
+    Settled,
+    SwitchedMirror,
+    Unpacked,
     Unsure,
     Waits,
+    WorkerLost,
+    WorkerUnusable,
 )
 from willow_cart.ledger.entries import StepRecord
 from willow_cart.model import Sizes, State
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -42,6 +59,9 @@ if TYPE_CHECKING:
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
 
+# Members named in messages about an archive, likewise.
+_MAX_NAMED_MEMBERS = 8
+
 # Paths that are not for every system, likewise.
 _MAX_UNPORTABLE = 5
 
@@ -52,20 +72,20 @@ def lines_of(event: object) -> Iterator[str]:
     yield str(event)
 
 
-@lines_of.register(Waits)
+@lines_of.register
 def _of_wait(event: Waits) -> Iterator[str]:
     error = event.error
     yield f"{error.thing}: {error.reason}; retrying in {format_duration(event.pause)}"
 
 
-@lines_of.register(CodeWanted)
+@lines_of.register
 def _of_code(event: CodeWanted) -> Iterator[str]:
     if event.why:
         yield event.why
     yield f"to sign in, open {event.address} and enter the code {event.code}"
 
 
-@lines_of.register(AwaitsAnswers)
+@lines_of.register
 def _of_answers(event: AwaitsAnswers) -> Iterator[str]:
     more = f" and {len(event.waiting) - 1:,} more" if len(event.waiting) > 1 else ""
     verb = "has" if event.answered == 1 else "have"
@@ -75,12 +95,12 @@ def _of_answers(event: AwaitsAnswers) -> Iterator[str]:
     )
 
 
-@lines_of.register(PassedOver)
+@lines_of.register
 def _of_passed_over(event: PassedOver) -> Iterator[str]:
     yield f"{event.path}: ignored: {event.reason}"
 
 
-@lines_of.register(OpenCluster)
+@lines_of.register
 def _of_open_cluster(event: OpenCluster) -> Iterator[str]:
     who = "other users of this machine" if event.is_here else "all who can reach it"
     yield (
@@ -89,17 +109,17 @@ def _of_open_cluster(event: OpenCluster) -> Iterator[str]:
     )
 
 
-@lines_of.register(ErrandWritten)
+@lines_of.register
 def _of_errand_written(event: ErrandWritten) -> Iterator[str]:
     yield f"written to {event.path}; willow-cart errand {event.path} --preview shows what it does"
 
 
-@lines_of.register(CartKept)
+@lines_of.register
 def _of_cart_kept(event: CartKept) -> Iterator[str]:
     yield cart_line(event.filled)
 
 
-@lines_of.register(ListFound)
+@lines_of.register
 def _of_list_found(event: ListFound) -> Iterator[str]:
     yield (
         f"{event.place} has {count_of(event.checksums, 'checksum')}; it comes from the same server"
@@ -107,13 +127,13 @@ def _of_list_found(event: ListFound) -> Iterator[str]:
     )
 
 
-@lines_of.register(NotPromised)
+@lines_of.register
 def _of_not_promised(event: NotPromised) -> Iterator[str]:
     verb = "has" if event.bare == 1 else "have"
     yield f"{count_of(event.bare, 'file')} of {event.files:,} {verb} no checksum in the lists"
 
 
-@lines_of.register(ChangedHere)
+@lines_of.register
 def _of_changed_here(event: ChangedHere) -> Iterator[str]:
     verb = "is" if event.files == 1 else "are"
     yield (
@@ -122,12 +142,12 @@ def _of_changed_here(event: ChangedHere) -> Iterator[str]:
     )
 
 
-@lines_of.register(NotAsked)
+@lines_of.register
 def _of_not_asked(event: NotAsked) -> Iterator[str]:
     yield f"{event.path}: came from a file of this machine; use --local-files to fetch it again"
 
 
-@lines_of.register(NotPortable)
+@lines_of.register
 def _of_not_portable(event: NotPortable) -> Iterator[str]:
     """Yield a line for each of the first paths, and how many there are besides."""
     for each in event.found[:_MAX_UNPORTABLE]:
@@ -146,12 +166,12 @@ def _of_not_portable(event: NotPortable) -> Iterator[str]:
         yield f"{count_of(more, 'more path')} of that kind"
 
 
-@lines_of.register(KeptAside)
+@lines_of.register
 def _of_kept_aside(event: KeptAside) -> Iterator[str]:
     yield f"{event.path}: the existing file was moved to {event.kept}"
 
 
-@lines_of.register(Unsure)
+@lines_of.register
 def _of_unsure(event: Unsure) -> Iterator[str]:
     """Yield how many offers a rule could not judge, and which option decides."""
     for count, fact, option in (
@@ -171,7 +191,7 @@ def _of_unsure(event: Unsure) -> Iterator[str]:
         )
 
 
-@lines_of.register(Looked)
+@lines_of.register
 def _of_looking(event: Looked) -> Iterator[str]:
     """Yield what was not entered, and which offers rules could not judge."""
     found, depth = event.found, event.depth
@@ -205,7 +225,7 @@ def _of_looking(event: Looked) -> Iterator[str]:
     yield from _of_unsure(Unsure(event.choice))
 
 
-@lines_of.register(MayBeExpanded)
+@lines_of.register
 def _of_expanded(event: MayBeExpanded) -> Iterator[str]:
     yield (
         f"{event.option} {event.pattern}: is a file in this folder; if you typed a wildcard, put"
@@ -213,7 +233,7 @@ def _of_expanded(event: MayBeExpanded) -> Iterator[str]:
     )
 
 
-@lines_of.register(CartFilled)
+@lines_of.register
 def _of_cart(filled: CartFilled) -> Iterator[str]:
     """Yield problems with the offers in a cart."""
     loaded = filled.loaded
@@ -230,6 +250,133 @@ def _of_cart(filled: CartFilled) -> Iterator[str]:
         )
     if loaded.gone:
         yield f"{count_of(loaded.gone, 'file')} no longer offered; marked in the column gone"
+
+
+@lines_of.register
+def _of_other_events(_: Event) -> Iterator[str]:
+    yield from ()
+
+
+@lines_of.register
+def _of_resuming(event: Resuming) -> Iterator[str]:
+    when = f"{datetime.fromisoformat(event.begun):%Y-%m-%d %H:%M} UTC"
+    yield f"the haul of {when} was interrupted; resuming"
+
+
+@lines_of.register
+def _of_plan(event: Planned) -> Iterator[str]:
+    """Yield what the user should know before anything is fetched."""
+    plan = event.plan
+    if twice := plan.offers.twice:
+        yield f"{count_of(twice, 'address', 'addresses')} duplicated, fetched once"
+    if example := plan.changed.example:
+        verb = "is" if plan.changed.files == 1 else "are"
+        yield (
+            f"{count_of(plan.changed.files, 'name')} {verb} made safe, such as"
+            f" {without_secrets(example.offer.address)}, filed as {example.path}"
+        )
+    for clash in plan.clashes:
+        several = len(clash.given) > 1
+        yield (
+            f"{clash.wanted}: requested by {count_of(len(clash.given), 'address', 'addresses')}"
+            f"{'' if several else ' and already in use'}; filed as "
+            + " and ".join(filed.path for filed in clash.given)
+        )
+    if example := plan.staying.example:
+        yield (
+            f"{count_of(plan.staying.files, 'file')} from an earlier haul in another layout"
+            f" stay in place, such as {example.path}"
+        )
+
+
+@lines_of.register
+def _of_mirror(event: SwitchedMirror) -> Iterator[str]:
+    yield f"{event.filed.path}: {event.why}; trying mirror {event.mirror}"
+
+
+@lines_of.register
+def _of_converted_ledger(event: LedgerConverted) -> Iterator[str]:
+    yield (
+        "the ledger is of an early version, which recorded only part of the addresses of"
+        f" {count_of(event.files, 'file')}; a file that is offered again is fetched once more and"
+        " compared"
+    )
+
+
+@lines_of.register
+def _of_lost_process(_: ProcessLost) -> Iterator[str]:
+    yield "a process for small files was ended by the system; its files are fetched by others"
+
+
+@lines_of.register
+def _of_cluster(event: ClusterUsed) -> Iterator[str]:
+    if event.dashboard:
+        yield f"on the cluster {event.scheduler}; see the workers at {event.dashboard}"
+
+
+@lines_of.register
+def _of_unusable_worker(event: WorkerUnusable) -> Iterator[str]:
+    yield f"worker {event.worker} {event.why}"
+
+
+@lines_of.register
+def _of_lost_worker(event: WorkerLost) -> Iterator[str]:
+    yield f"worker {event.worker}: {event.why}; its files go on elsewhere"
+
+
+@lines_of.register
+def _of_suspended_host(event: HostSuspended) -> Iterator[str]:
+    yield (
+        f"{event.host} keeps failing ({event.error.reason}); retrying after the other hosts, in"
+        f" {format_duration(event.pause)} at the earliest"
+    )
+
+
+@lines_of.register
+def _of_given_up_host(event: HostGivenUp) -> Iterator[str]:
+    yield f"giving up on {event.host}, {count_of(event.files, 'file')} left: {event.why}"
+
+
+@lines_of.register
+def _of_moved_file(event: MovedAside) -> Iterator[str]:
+    yield f"{event.path}: an existing file was moved to {event.kept}"
+
+
+@lines_of.register
+def _of_handled_file(event: Handled) -> Iterator[str]:
+    if event.why:
+        yield f"{event.path}: {event.why}"
+
+
+@lines_of.register
+def _of_unpacked(event: Unpacked) -> Iterator[str]:
+    """Yield what was not unpacked from an archive."""
+    path = event.path
+    if event.failed:
+        yield f"{path}: not unpacked: {event.failed}"
+    for left_out in event.left_out[:_MAX_NAMED_MEMBERS]:
+        yield f"{path}: left out {left_out.name}: {left_out.why}"
+    if (more := len(event.left_out) - _MAX_NAMED_MEMBERS) > 0:
+        yield f"{path}: left out {count_of(more, 'member')} more"
+    if before := event.left_out_before:
+        yield f"{path}: {count_of(before, 'member')} left out when it was unpacked"
+    if gone := event.gone:
+        yield (
+            f"{path}: {count_of(len(gone), 'file')} of an earlier version no longer in it, such as"
+            f" {gone[0]}, moved to .willow/aside"
+        )
+
+
+@lines_of.register
+def _of_result(event: Settled) -> Iterator[str]:
+    """Yield the problems with a file."""
+    result = event.result
+    if result.is_unsound:
+        yield f"{result.path} arrived, but {result.reason}"
+    if result.note:
+        yield f"{result.path}: {result.note}"
+    if event.is_failure:
+        yield f"{result.state.label}: {result.address}: {result.reason}"
 
 
 def cart_line(filled: CartFilled) -> str:

@@ -12,9 +12,9 @@ from willow_cart.cli.screen import show_line, show_table
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import require_only_new, write_from_survey
+from willow_cart.events import Notice
 from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.job_observer import Notice
 from willow_cart.jobs.receipt import Result
 from willow_cart.packing import Packed
 from willow_cart.requests.combine import CombineRequest

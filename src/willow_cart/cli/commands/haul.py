@@ -10,7 +10,7 @@ from willow_cart.cli.filing import preview
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.haul import Hauled, Planned, haul
+from willow_cart.jobs.haul import Hauled, HaulPlan, haul
 from willow_cart.model import State
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
@@ -35,7 +35,7 @@ def run(request: HaulRequest) -> int:
 def _run(request: HaulRequest, background: Background | None) -> int:
     console = Console(background.begun if background else None)
     done = haul(request, console, run=background.run if background else None)
-    if isinstance(done, Planned):
+    if isinstance(done, HaulPlan):
         preview(done)
     else:
         show(done)

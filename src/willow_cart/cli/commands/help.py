@@ -6,7 +6,6 @@ import difflib
 import re
 import sys
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from importlib.resources import files
 
 from willow_cart.cli.screen import show_line, show_text
@@ -14,6 +13,7 @@ from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.requests import COMMANDS
 from willow_cart.requests.help import HelpRequest
+from willow_cart.structs import Value
 
 # What a person reads of the answers to a question.
 _MOST_PASSAGES = 3
@@ -71,8 +71,7 @@ def _find(topics: dict[str, str], wanted: str) -> list[str]:
     raise BadOption(f"help {wanted}", "nothing is said of it", meant)
 
 
-@dataclass(frozen=True, slots=True)
-class _Passage:
+class _Passage(Value):
     """A paragraph of the guide, or an option.
 
     Attributes:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.jobs.knock import knock
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.knock import KnockRequest
+from willow_cart.structs import to_builtins
 from willow_cart.units import json_text
 
 
@@ -16,7 +15,7 @@ def run(request: KnockRequest) -> int:
     """Test a server and print the findings."""
     done = knock(request, Console())
     if request.json:
-        facts = [asdict(finding) for finding in done.findings]
+        facts = [to_builtins(finding) for finding in done.findings]
         show_text(json_text(facts, indent=2))
         return done.exit_code
     rows = [(each.tried, str(each.verdict), each.found) for each in done.findings]

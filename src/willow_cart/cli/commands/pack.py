@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.screen import show_line
-from willow_cart.jobs.job_events import NotPortable
+from willow_cart.events import NotPortable
 from willow_cart.jobs.pack import pack
 from willow_cart.packing import Packed
 from willow_cart.requests.pack import PackRequest

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, fields
 from datetime import datetime
 from itertools import chain, islice
 from typing import Any
@@ -24,6 +23,7 @@ from willow_cart.jobs.receipt import (
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
 from willow_cart.requests.receipt import ReceiptRequest
+from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_duration, format_size, json_text
 from willow_cart.views.words import counted, step_line
 
@@ -55,7 +55,7 @@ def show(request: ReceiptRequest, result: Result) -> None:
         case OpenReceipt() if request.json:
             _write_json(result)
         case OpenReceipt() if request.csv:
-            names = [field.name for field in fields(ReceiptRow)]
+            names = ReceiptRow.__struct_fields__
             show_csv(chain([names], (_as_dict(row).values() for row in result.rows())))
         case OpenReceipt():
             _show(result)
@@ -67,7 +67,7 @@ def _write_json(receipt: OpenReceipt) -> None:
     _write_json_list("files", map(_as_dict, receipt.rows()))
     members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
     _write_json_list("members", members)
-    _write_json_list("steps", map(asdict, receipt.steps))
+    _write_json_list("steps", map(to_builtins, receipt.steps))
     show_text("\n}")
 
 
@@ -81,15 +81,16 @@ def _write_json_list(name: str, entries: Iterable[object]) -> None:
 
 
 def _as_dict(row: ReceiptRow) -> dict[str, object]:
-    return {name: getattr(row, name) for name in row.__slots__}
+    return {name: getattr(row, name) for name in row.__struct_fields__}
 
 
 def _run_facts(run: RunSummary) -> dict[str, object]:
-    return {**asdict(run), "counts": {str(state): count for state, count in run.counts.items()}}
+    facts: dict[str, object] = to_builtins(run)
+    return facts
 
 
 def _chapter_facts(chapter: Chapter) -> dict[str, object]:
-    return {"run": chapter.run, "started": chapter.started, **asdict(chapter.row)}
+    return {"run": chapter.run, "started": chapter.started, **to_builtins(chapter.row)}
 
 
 def _flat(row: Mapping[str, Any]) -> dict[str, object]:

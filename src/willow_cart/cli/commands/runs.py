@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import asdict
 from datetime import datetime
 from functools import partial
 from pathlib import Path
@@ -17,6 +16,7 @@ from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs, stop_run
 from willow_cart.ledger.runs import Run, Runs
 from willow_cart.requests.runs import RunsRequest
+from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_size, json_text, printable_lines
 
 # How often a run that is watched is looked at, in seconds.
@@ -40,7 +40,7 @@ def run(request: RunsRequest) -> int:
     if request.log is not None:
         return _show_log(runs, runs.find(request.log or None))
     if request.json:
-        show_text(json_text([asdict(run) for run in runs.all()], indent=2))
+        show_text(json_text([to_builtins(run) for run in runs.all()], indent=2))
     else:
         _show(runs.all())
     return Exit.GOOD

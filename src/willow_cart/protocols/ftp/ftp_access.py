@@ -12,7 +12,6 @@ import ssl
 import time
 from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote_to_bytes, urlsplit
@@ -52,6 +51,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import ContextFor, TlsContexts, Trust
+from willow_cart.structs import replace
 from willow_cart.units import count_of, printable, read_count
 
 if TYPE_CHECKING:

@@ -8,11 +8,11 @@ irrelevant; a line that cannot be understood may be a file, and is never passed 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 
 from willow_cart.outside_values import moment_at, read_iso, with_zone
+from willow_cart.structs import Value
 from willow_cart.units import MONTHS, read_count
 
 # Months as servers write them in other languages than English, by how they begin. What is not here
@@ -66,8 +66,7 @@ _TIMESTAMP = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)(\d\d)(?:\.\d+)?", re.A
 _IRRELEVANT = re.compile(r"[^\s\d]+\s+\d+\s*|\s*", re.ASCII)
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Value):
     """One entry of a listing.
 
     Attributes:

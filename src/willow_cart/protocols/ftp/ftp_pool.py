@@ -8,7 +8,6 @@ import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of, origin_of
@@ -32,6 +31,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import ContextFor
+from willow_cart.structs import Record, field
 
 # Who has no name there says so (RFC 1635), and that this program is asking.
 _ANONYMOUS = ("anonymous", "willow-cart@")
@@ -49,8 +49,7 @@ _CONNECTION_WAIT_SECONDS = 2.0
 _GREETING_SECONDS = 5.0
 
 
-@dataclass(slots=True)
-class _Host:
+class _Host(Record):
     """The connections to one host.
 
     Attributes:

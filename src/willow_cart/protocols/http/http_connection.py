@@ -13,7 +13,6 @@ import threading
 import time
 from collections import OrderedDict, defaultdict, deque
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
@@ -22,6 +21,7 @@ from willow_cart.platform import connections
 from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
+from willow_cart.structs import Value
 
 _PORTS = {"http": 80, "https": 443}
 
@@ -33,8 +33,7 @@ class CannotConnect(Exception):
     """A connection that could not be made; the cause says why."""
 
 
-@dataclass(frozen=True, slots=True)
-class Supervision:
+class Supervision(Value):
     """Who supervises the sockets of a connection, and how long an answer may take.
 
     Attributes:
@@ -52,8 +51,7 @@ class Supervision:
     longest_seconds: float
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+class Route(Value):
     """How a connection gets to an origin.
 
     Attributes:

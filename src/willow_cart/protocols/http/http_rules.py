@@ -9,7 +9,6 @@ import base64
 import re
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
@@ -20,6 +19,7 @@ from willow_cart.errors import BadAddress, ProtocolError, TooManyRedirects
 from willow_cart.model import Validators
 from willow_cart.outside_values import with_zone
 from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value
 from willow_cart.units import read_count
 
 MAX_REDIRECTS = 20
@@ -128,8 +128,7 @@ def range_fields(
     return fields
 
 
-@dataclass(frozen=True, slots=True)
-class ContentRange:
+class ContentRange(Value):
     """A Content-Range field (14.4).
 
     Attributes:

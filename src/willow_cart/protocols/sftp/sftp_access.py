@@ -12,7 +12,6 @@ import time
 from collections import defaultdict, deque
 from collections.abc import Callable, Coroutine, Iterator, Sequence
 from concurrent.futures import CancelledError, Future, wait
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, cast
 from urllib.parse import quote, unquote_to_bytes, urlsplit
@@ -38,6 +37,7 @@ from willow_cart.protocols.sftp.sftp_pool import HostKeys, Session, SftpConnecti
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.structs import Record, field, replace
 from willow_cart.units import count_of, printable
 
 if TYPE_CHECKING:
@@ -470,8 +470,7 @@ async def _begin(
         raise
 
 
-@dataclass(slots=True)
-class _Names:
+class _Names(Record):
     """The names in a folder.
 
     Attributes:

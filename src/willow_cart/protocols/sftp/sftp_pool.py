@@ -12,7 +12,6 @@ import threading
 from collections import defaultdict
 from collections.abc import Coroutine, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import unquote, urlsplit
@@ -30,6 +29,7 @@ from willow_cart.protocols.sftp import sftp_errors
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.sign_in.origins import Credential
 from willow_cart.sign_in.sign_ins import SignIn, SignIns
+from willow_cart.structs import Record, field
 
 _FILES = ("~/.ssh/known_hosts", "/etc/ssh/ssh_known_hosts")
 """The user's, and that of the machine (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT)."""
@@ -133,8 +133,7 @@ _NOTHING_OWN: Mapping[str, Any] = {
 Answer = TypeVar("Answer")
 
 
-@dataclass(slots=True, eq=False)
-class Session:
+class Session(Record, eq=False):
     """A connection with its SFTP session.
 
     Attributes:

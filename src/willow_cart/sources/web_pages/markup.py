@@ -7,7 +7,6 @@ import gzip
 import io
 import re
 import zlib
-from dataclasses import dataclass
 
 from lxml import etree
 
@@ -15,6 +14,7 @@ from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.sources.web_pages.flat_pages import parse_flat
 from willow_cart.sources.web_pages.references import Resolver
+from willow_cart.structs import Value
 
 # A byte-order mark wins over everything (WHATWG Encoding, 6.1).
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"),
@@ -65,8 +65,7 @@ def _codec(label: str) -> str | None:
     return "utf-8" if name.startswith("utf-16") else name
 
 
-@dataclass(frozen=True, slots=True)
-class Page:
+class Page(Value):
     """A page as a tree.
 
     Attributes:

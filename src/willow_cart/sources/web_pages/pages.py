@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
@@ -16,6 +15,7 @@ from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.sources.web_pages.markup import Page
 from willow_cart.sources.web_pages.references import sources_in_set
 from willow_cart.sources.web_pages.selectors import read_selector
+from willow_cart.structs import replace
 
 # `link` relations that lead to no file (WHATWG HTML, "Link types").
 _HINTS = frozenset({"dns-prefetch", "preconnect", "pingback"})

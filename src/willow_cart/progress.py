@@ -5,17 +5,27 @@ from __future__ import annotations
 import threading
 import time
 from collections import Counter, deque
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Self
+from collections.abc import Callable, Mapping
+from typing import Any, ClassVar
 
 from willow_cart.addresses import host_of
-from willow_cart.errors import TransientError, WillowCartError
-from willow_cart.filing import Filed, Plan
-from willow_cart.hauling.lane_finder import REQUEST_BYTES
-from willow_cart.ledger.entries import Result
+from willow_cart.defaults import REQUEST_BYTES
+from willow_cart.events import (
+    Freed,
+    HandedOver,
+    HostSuspended,
+    Planned,
+    Postponed,
+    Received,
+    Settled,
+    Started,
+    StrandStarted,
+    SwitchedMirror,
+    WorkerJoined,
+    WorkerLost,
+)
 from willow_cart.ledger.runs import LaneProgress, Progress
-from willow_cart.transfer.observer import Observer
+from willow_cart.structs import Record
 
 _AVERAGING_SECONDS = 8.0
 """Seconds that the speed is averaged over: long enough to be steady, short enough to follow."""
@@ -98,8 +108,7 @@ class TimeLeft:
         return left if left <= _MAX_ESTIMATE_SECONDS else None
 
 
-@dataclass(slots=True)
-class Lane:
+class Lane(Record):
     """What one lane is doing; written by that lane only, so no lock is needed.
 
     Attributes:
@@ -110,6 +119,7 @@ class Lane:
         done: bytes of the files it is done with.
         received: bytes that it has received in all.
         worker: of a cluster, which carries its files; empty for this machine.
+        earlier: bytes of the file that an earlier haul left.
     """
 
     path: str = ""
@@ -119,10 +129,11 @@ class Lane:
     done: int = 0
     received: int = 0
     worker: str = ""
+    earlier: int = 0
 
 
-class ProgressTracker(Observer):
-    """An observer that tracks progress and prints nothing.
+class HaulProgress:
+    """The progress of a haul, which its events change.
 
     Args:
         clock: monotonic, in seconds.
@@ -130,8 +141,8 @@ class ProgressTracker(Observer):
     Attributes:
         lanes: what they do, by their numbers.
         files, files_done: how many there are, and how many are settled.
-        put_off: paths of files that wait for another attempt.
-        aside: hosts that are set aside.
+        postponed_paths: paths of files that wait for another attempt.
+        suspended_hosts: hosts that are set aside.
         workers: of a cluster, by name.
     """
 
@@ -149,81 +160,62 @@ class ProgressTracker(Observer):
         self._measuring = threading.Lock()
         self._bytes_gauge, self._time_left = Gauge(clock()), TimeLeft(clock())
 
-    def __enter__(self) -> Self:
-        return self
+    def note(self, event: object) -> None:
+        """Change by an event."""
+        if change := self._CHANGES.get(type(event)):
+            change(self, event)
 
-    def __exit__(self, *_: object) -> None:
-        """Do nothing: nothing was drawn."""
-
-    def planned(self, plan: Plan) -> None:
-        """Set the number of files and bytes."""
-        self.files = len(plan)
-        self._longest = plan.longest
-        sizes = plan.offers.sizes
+    def _plan(self, event: Planned) -> None:
+        self.files = len(event.plan)
+        self._longest = event.plan.longest
+        sizes = event.plan.offers.sizes
         self._bytes_known = sizes.exact
         self._sizes_unknown = sizes.unknown + sizes.rough
         self.progress()  # the time left is counted from here
 
-    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """Record that a lane has started a file."""
-        state = self._lane(lane)
+    def _start(self, event: Started) -> None:
+        lane, filed, start = self._lane(event.lane), event.filed, event.start
         if not start:
             self._helped.pop(filed.path, None)  # it begins anew
-        if filed.offer.size is None and length is not None:
-            self._learn(filed.path, length)
+        if filed.offer.size is None and event.length is not None:
+            self._learn(filed.path, event.length)
         own = max(0, start - self._by_helpers(filed.path))
-        state.path, state.length, state.have, state.strand = filed.path, length, own, None
+        lane.path, lane.length, lane.have, lane.strand = filed.path, event.length, own, None
+        lane.earlier = 0 if filed.path in self.postponed_paths else start
         self.postponed_paths.discard(filed.path)
         if self.suspended_hosts:
             self.suspended_hosts.discard(host_of(filed.offer.address))
 
-    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
-        """Record that a lane has started a strand of another lane's file."""
-        state = self._lane(lane)
-        state.path, state.length, state.have, state.strand = filed.path, end - start, 0, start
+    def _start_strand(self, event: StrandStarted) -> None:
+        lane, start = self._lane(event.lane), event.start
+        lane.path, lane.length, lane.have = event.filed.path, event.end - start, 0
+        lane.strand = start
 
-    def received(self, lane: int, count: int) -> None:
-        """Record received bytes."""
-        state = self._lane(lane)
-        state.have += count
-        state.received += count
+    def _receive(self, event: Received) -> None:
+        lane = self._lane(event.lane)
+        lane.have += event.count
+        lane.received += event.count
 
-    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:  # noqa: ARG002
-        """Count a postponed file."""
-        self.postponed_paths.add(filed.path)
+    def _postpone(self, event: Postponed) -> None:
+        self.postponed_paths.add(event.filed.path)
 
-    def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:  # noqa: ARG002
-        """Record that a lane has switched to a mirror."""
-        state = self._lane(lane)
-        state.path, state.have = "", 0
+    def _switch(self, event: SwitchedMirror) -> None:
+        lane = self._lane(event.lane)
+        lane.path, lane.have = "", 0
 
-    def freed(self, lane: int) -> None:
-        """Record that a lane is free."""
-        state = self._lane(lane)
-        if state.strand is not None:
-            self._helped[state.path] += state.have
-        elif state.path not in self.postponed_paths:
-            state.done += state.have
-        state.path, state.have, state.strand, state.worker = "", 0, None, ""
+    def _free(self, event: Freed) -> None:
+        lane = self._lane(event.lane)
+        if lane.strand is not None:
+            self._helped[lane.path] += lane.have
+        elif lane.path not in self.postponed_paths:
+            lane.done += lane.have
+        lane.path, lane.have, lane.strand, lane.worker = "", 0, None, ""
 
-    def worker_joined(self, worker: str, lanes: int) -> None:  # noqa: ARG002
-        """Count a worker."""
-        self.workers.add(worker)
+    def _hand_over(self, event: HandedOver) -> None:
+        self._lane(event.lane).worker = event.worker
 
-    def worker_lost(self, worker: str, why: str) -> None:  # noqa: ARG002
-        """Count a worker less."""
-        self.workers.discard(worker)
-
-    def handed_over(self, lane: int, worker: str) -> None:
-        """Record which worker a lane waits for."""
-        self._lane(lane).worker = worker
-
-    def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
-        """Count a suspended host."""
-        self.suspended_hosts.add(host)
-
-    def settled(self, filed: Filed, result: Result) -> None:
-        """Count a settled file."""
+    def _settle(self, event: Settled) -> None:
+        filed, result = event.filed, event.result
         self.postponed_paths.discard(filed.path)
         self.files_done += 1
         if filed.offer.size is None:
@@ -296,3 +288,18 @@ class ProgressTracker(Observer):
             ),
             len(self.workers),
         )
+
+    _CHANGES: ClassVar[Mapping[type, Callable[[HaulProgress, Any], None]]] = {
+        Planned: _plan,
+        Started: _start,
+        StrandStarted: _start_strand,
+        Received: _receive,
+        Postponed: _postpone,
+        SwitchedMirror: _switch,
+        Freed: _free,
+        HandedOver: _hand_over,
+        WorkerJoined: lambda progress, event: progress.workers.add(event.worker),
+        WorkerLost: lambda progress, event: progress.workers.discard(event.worker),
+        HostSuspended: lambda progress, event: progress.suspended_hosts.add(event.host),
+        Settled: _settle,
+    }

@@ -1,4 +1,4 @@
-"""The observer of a job: receives its events and answers its questions."""
+"""The observer of jobs: receives what happens, and answers questions."""
 
 from __future__ import annotations
 
@@ -8,20 +8,22 @@ import time
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
-from typing import BinaryIO, NoReturn
+from typing import BinaryIO, NoReturn, Protocol
 
-from willow_cart.errors import TransientError, WillowCartError
-from willow_cart.hauling.progress import ProgressTracker
-from willow_cart.jobs.job_events import Event, Waits
-from willow_cart.model import Issue
+from willow_cart.errors import TransientError
+from willow_cart.events import Notice, Waits
 from willow_cart.platform import consoles
+from willow_cart.progress import HaulProgress
 
 # What is waited for repeatedly is reported no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
 
 
-Notice = Event | Issue | WillowCartError
-"""What a job tells: events, lines and places that cannot be taken, errors that do not end it."""
+class Hearer(Protocol):
+    """Whoever receives events; from several threads, so it returns quickly."""
+
+    def note(self, event: Notice, /) -> None:
+        """Receive an event."""
 
 
 class ReadingProgress:
@@ -34,7 +36,7 @@ class ReadingProgress:
         """Record that another `count` bytes were read."""
 
 
-class JobObserver:
+class Observer:
     """An observer of jobs; this one ignores all events and has no answers.
 
     Subclasses override what they care about. `note` is called from several threads.
@@ -43,20 +45,27 @@ class JobObserver:
     def note(self, event: Notice) -> None:
         """Receive an event."""
 
-    def watch_haul(
+    def note_each(self, events: Iterable[Notice]) -> None:
+        """Receive several events."""
+        for event in events:
+            self.note(event)
+
+    def watch(
         self,
+        progress: HaulProgress,  # noqa: ARG002
         into: Path,  # noqa: ARG002
         *,
         bars: bool = True,  # noqa: ARG002
         failures: bool = True,  # noqa: ARG002
-    ) -> AbstractContextManager[ProgressTracker]:
-        """Return an observer for the files of a haul, as a context manager.
+    ) -> AbstractContextManager[None]:
+        """Show the progress of a haul while the context lasts.
 
         Args:
+            into: the destination.
             bars: whether bars may be drawn.
             failures: whether files that do not come are reported one by one.
         """
-        return ProgressTracker()
+        return nullcontext()
 
     def watch_reading(self) -> AbstractContextManager[ReadingProgress]:
         """Return a progress object for reading files, as a context manager."""
@@ -74,10 +83,35 @@ class JobObserver:
         """Return the stream that `-` refers to among the sources, or None."""
         return None
 
-    def note_each(self, events: Iterable[Notice]) -> None:
-        """Receive several events."""
-        for event in events:
-            self.note(event)
+
+class Hearers(Observer):
+    """Passes events to several others, in their order."""
+
+    def __init__(self, *hearers: Hearer) -> None:
+        self._notes = [each.note for each in hearers]
+
+    def note(self, event: Notice) -> None:
+        """Pass an event on."""
+        for note in self._notes:
+            note(event)
+
+
+@contextmanager
+def watched(
+    observer: Observer,
+    into: Path,
+    *also: Hearer,
+    bars: bool = True,
+    failures: bool = True,
+) -> Iterator[tuple[Observer, HaulProgress]]:
+    """Yield the observer for one haul, and the progress that the events come to.
+
+    Args:
+        also: further receivers of its events.
+    """
+    progress = HaulProgress()
+    with observer.watch(progress, into, bars=bars, failures=failures):
+        yield Hearers(progress, *also, observer), progress
 
 
 class Throttle:
@@ -103,7 +137,7 @@ class Throttle:
 class WaitNotes:
     """Reports waits, at most once per host and interval."""
 
-    def __init__(self, observer: JobObserver) -> None:
+    def __init__(self, observer: Observer) -> None:
         self._observer = observer
         self._throttle = Throttle()
 
