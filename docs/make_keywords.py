@@ -10,7 +10,6 @@ from keyword import iskeyword
 from pathlib import Path
 
 from willow_cart.options import readers as read
-from willow_cart.options.option import groups_of
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.toml_keys import NOT_KEYWORDS
 
@@ -66,15 +65,19 @@ def render() -> str:
     functions = []
     for name, (command, text) in _CLASSES.items():
         bases, own = [], ""
-        for group, options in groups_of(COMMANDS[command].request).items():
+        for home, group, options in COMMANDS[command].request.homes():
             fields = _fields(options)
-            if group is COMMANDS[command].request:
-                own = fields
+            if not home:
+                own += fields
             elif fields:
                 bases.append(_name_of(group))
-                groups[_name_of(group)] = _class(_name_of(group), [], group.__doc__ or "", fields)
+                groups[_name_of(group)] = _class(_name_of(group), [], _brief(group), fields)
         functions.append(_class(name, bases, text, own))
     return "\n\n".join([_HEAD, *groups.values(), *functions])
+
+
+def _brief(group: type) -> str:
+    return (group.__doc__ or "").partition("\n")[0]
 
 
 def _name_of(group: type) -> str:

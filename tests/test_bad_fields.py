@@ -35,7 +35,7 @@ from willow_cart.protocols.promises import composite_of, promised_by_server, pro
 from willow_cart.protocols.webdav import WebDav
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.oauth import Token
-from willow_cart.sources.discovery import PageRules
+from willow_cart.sources.discovery import Looking
 from willow_cart.sources.document_reader import DocumentReader
 from willow_cart.sources.listing import Kind
 
@@ -202,7 +202,7 @@ DOCUMENTS: dict[str, tuple[Callable[[str], bytes], str]] = {
 @given(odd=ODD)
 def test_a_listing_keeps_what_is_beside_a_bad_field(kind: str, odd: str) -> None:
     make, media_type = DOCUMENTS[kind]
-    reader = DocumentReader(FakeAccess({}), PageRules())
+    reader = DocumentReader(FakeAccess({}), Looking())
     listing = reader.understand(make(odd), Metadata(BASE, media_type=media_type), None, "x")
     assert listing is not None
     names = {unquote(each.address.rpartition("/")[2]): each for each in listing.offers}

@@ -21,13 +21,14 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import ReceiptRow, read_receipt
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.observer import Observer
-from willow_cart.protocols import Download, RetryPolicy
+from willow_cart.options.hauling import PaceOptions
+from willow_cart.protocols import Download
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.policy import HaulPolicy
 
 ADDRESS = "http://h.example/dawn.wav"
 CONTENT = bytes(range(256)) * 12_000  # three pieces and a bit
-QUICK = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.0))
+QUICK = HaulPolicy(pace=PaceOptions(attempts=3, pause=0.0))
 
 
 def bring(
@@ -294,7 +295,7 @@ def test_what_is_not_here_yet_is_asked_for_before_what_may_have_changed(tmp_path
     addresses = list(files)
     haul_offers(map(Offer, addresses[:2]), tmp_path, FakeAccess(files), QUICK)
     access = FakeAccess(files)
-    haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=1))
+    haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(pace=PaceOptions(lanes=1)))
     assert [address[-5] for address, _ in access.asked] == ["c", "d", "a", "b"]
 
 

@@ -355,7 +355,7 @@ def test_rows_are_taken_out_kept_alone_and_put_back() -> None:
     assert taken(out.pick(Way.BACK, Choosing(keep=("*_0[1-4].csv",)))) == [1, 2, 3, 4, 6, 7, 8, 9]
     assert taken(out.pick(Way.BACK, Choosing(first=1))) == [1, 2, 6, 7, 8, 9], "of what is out"
     with pytest.raises(NothingChosen, match="--ext wav excluded all 9 offers"):
-        CART.pick(Way.OUT, Choosing(extensions=("wav",)))
+        CART.pick(Way.OUT, Choosing(ext=("wav",)))
     for numbers in ("3-1", "x", "", "1,,2", "1-2-3"):
         if numbers:
             with pytest.raises(BadOption, match="contains no numbers"):

@@ -8,10 +8,12 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from msgspec.structs import replace
 
-from willow_cart.choosing import Choosing, Unknown, parse_when
+from willow_cart.choosing import Choosing
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Cell, Offer
+from willow_cart.options.looking import Unknown
+from willow_cart.options.readers import parse_when
 
 PATHS = (
     "levels/2031-05/level_20310501.csv",
@@ -33,9 +35,9 @@ def chosen(**rules: object) -> list[int]:
     ("rules", "numbers"),
     [
         ({}, [1, 2, 3, 4, 5, 6]),
-        ({"extensions": ("csv",)}, [1, 2, 3]),
-        ({"extensions": (".CSV", "tar.gz")}, [1, 2, 3, 5]),
-        ({"extensions": ("gz",)}, []),
+        ({"ext": ("csv",)}, [1, 2, 3]),
+        ({"ext": (".CSV", "tar.gz")}, [1, 2, 3, 5]),
+        ({"ext": ("gz",)}, []),
         ({"keep": ("level_*.csv",)}, [1, 2]),
         ({"keep": ("level_2031050[12].*",)}, [1, 2]),
         ({"keep": ("level_2031050[!1].*",)}, [2]),
@@ -52,10 +54,10 @@ def chosen(**rules: object) -> list[int]:
         ({"keep": ("level*",), "drop": ("*02.csv",), "first": 1}, [1]),
         ({"first": 2}, [1, 2]),
         ({"keep": ("[",)}, []),
-        ({"kinds": ("sound", "archive")}, [4, 5]),
-        ({"kinds": ("other",)}, [6]),
+        ({"kind": ("sound", "archive")}, [4, 5]),
+        ({"kind": ("other",)}, [6]),
         ({"nth": "1/3"}, [1, 4]),
-        ({"nth": "2/2", "extensions": ("csv",)}, [2]),
+        ({"nth": "2/2", "ext": ("csv",)}, [2]),
         ({"after_name": "level_20310501.csv"}, [2, 3, 6]),
         ({"after_name": "/levels/2031-05/level_20310501.csv"}, [2, 3, 4, 5, 6]),
     ],
@@ -122,7 +124,7 @@ def test_places_are_asked_as_late_and_as_little_as_can_be() -> None:
 def test_choosing_holds_nothing_and_says_what_dropped_each() -> None:
     count = 5000
     coming = (Offer(f"http://h/{n}.{'csv' if n % 2 else 'txt'}") for n in range(count))
-    choosing = Choosing(extensions=("csv",), first=10)
+    choosing = Choosing(ext=("csv",), first=10)
     choice = choosing.begin()
     judged = choosing.judge(coming, choice)
     assert next(judged)[1] == "--ext csv"
@@ -162,7 +164,7 @@ def test_what_is_no_moment_is_told(text: str) -> None:
 
 
 def test_an_empty_choice_names_the_rule_that_emptied_it_and_what_there_was() -> None:
-    choice = Choosing(extensions=("csv",), keep=("dawn*",), first=3).choose(OFFERS)
+    choice = Choosing(ext=("csv",), keep=("dawn*",), first=3).choose(OFFERS)
     with pytest.raises(NothingChosen) as caught:
         choice.require_some()
     assert caught.value.rule == "--keep dawn*"
@@ -184,7 +186,7 @@ def test_nothing_offered_is_told_apart_from_nothing_chosen() -> None:
         {"first": 0},
         {"keep": ("[z-a]",)},
         {"link_text": ("[z-a]",)},
-        {"kinds": ("tables",)},
+        {"kind": ("tables",)},
         {"nth": "0/3"},
         {"nth": "4/3"},
         {"nth": "third"},

@@ -292,7 +292,7 @@ def test_steps_take_over_what_their_source_keeps_unless_they_name_it(tmp_path: P
         """,
     )
     made = make_job(read_document(job), values({}))
-    assert made.sources[0].request.since == "2031-05-01"
+    assert made.sources[0].request.choosing.since == datetime(2031, 5, 1, tzinfo=UTC)
     unpack, combine = (set(step.words) for step in made.steps)
     assert unpack == {"unpack", "d", "--keep=north*.zip", "--drop=draft*"}
     assert combine > {"--keep=*.zip", "--keep=*.csv", "--drop=draft*"}

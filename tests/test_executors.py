@@ -37,20 +37,20 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks
-from willow_cart.protocols import Access, RetryPolicy
+from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
 BASE = "http://h.example"
-WISHES = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.0))
+WISHES = HaulPolicy(pace=PaceOptions(attempts=3, pause=0.0))
 
 
 class Heard(Observer):
@@ -378,9 +378,9 @@ def test_a_process_that_is_killed_is_done_without(
 def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: Eager) -> None:
     assert processes.pays(20, HaulPolicy())
     assert not processes.pays(9, HaulPolicy())
-    assert not processes.pays(20, HaulPolicy(pace=Pace(gap=1.0)))
-    assert not processes.pays(20, HaulPolicy(pace=Pace(speed_cap=1000)))
-    assert not processes.pays(20, HaulPolicy(lanes_per_host=1))
+    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(gap=1.0)))
+    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(speed_cap=1000)))
+    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(lanes_per_host=1)))
 
 
 def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(

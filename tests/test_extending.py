@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import re
 import shutil
@@ -22,6 +21,8 @@ from willow_cart.errands import Values, read_document
 from willow_cart.errands import job as errand_job
 from willow_cart.errands.job import make_job
 from willow_cart.jobs.errand_text import write_errand
+from willow_cart.jobs.hauling_policies import make_policy
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.option import option
 from willow_cart.options.readers import positive
 from willow_cart.protocols import Access
@@ -139,11 +140,16 @@ def test_a_format_of_combined_tables_is_a_class_with_its_ending(tmp_path: Path) 
     assert ".jsonl or .tab" in program(tmp_path, added, "combine", "a.csv", "--to", "x.doc").stderr
 
 
-@dataclasses.dataclass(frozen=True, kw_only=True)
-class LongerRequest(HaulRequest):
-    """What `haul` would be asked for with one more option."""
+class LongerPace(PaceOptions):
+    """The pace options with one more."""
 
     reeds: int = option(2, positive, "how many reeds to count (%(default)s)", metavar="N")
+
+
+class LongerRequest(HaulRequest):
+    """What `haul` would be asked for with it."""
+
+    pace: LongerPace = LongerPace()
 
 
 def test_an_option_is_a_field(
@@ -155,14 +161,14 @@ def test_an_option_is_a_field(
     monkeypatch.setattr(Command, "request", property(lambda self: kinds[self.name]))
     words = ["haul", "x", "--into", "y", "--reeds", "3"]
     typed = LongerRequest.read(given_by(make_parser(["haul"]).parse_args(words), COMMANDS["haul"]))
-    assert typed.reeds == 3
+    assert make_policy(typed).pace == LongerPace(reeds=3)
     write_errand(tmp_path / "job.toml", typed)
     assert "reeds = " in (tmp_path / "job.toml").read_text()
     monkeypatch.setattr(errand_job, "HaulRequest", LongerRequest)
     values = Values({}, now=datetime.now(UTC), environment={})
     job = make_job(read_document(tmp_path / "job.toml"), values)
     assert isinstance(job.haul, LongerRequest)
-    assert job.haul.reeds == 3
+    assert job.haul.pace.reeds == 3
     assert "`--reeds N`" in docs_module("make_reference").render()
     assert '"reeds": {' in docs_module("make_schema").render()
     assert "reeds: int" in docs_module("make_keywords").render()

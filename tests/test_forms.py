@@ -17,7 +17,7 @@ from willow_cart.cart.metalink import NAMESPACE, read_metalink, write_metalink
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Checksum, Offer
 from willow_cart.sources.discover import discover
-from willow_cart.sources.discovery import Discovery, DiscoveryOptions
+from willow_cart.sources.discovery import Discovery, Looking
 
 A, B = "http://a.example/x/a.csv", "ftp://b.example/a.csv"
 # XML has no control characters, and an attribute no line ends; names lose them here.
@@ -37,7 +37,7 @@ simple = st.builds(
 
 def look_at(raw: str | bytes, **how: str) -> Discovery:
     content = raw.encode() if isinstance(raw, str) else raw
-    return discover(["-"], looking=DiscoveryOptions(**how), standard_input=io.BytesIO(content))  # type: ignore[arg-type]
+    return discover(["-"], looking=Looking(**how), standard_input=io.BytesIO(content))  # type: ignore[arg-type]
 
 
 @given(st.lists(offers, max_size=4))

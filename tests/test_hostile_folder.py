@@ -34,6 +34,7 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger import opening
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform.posix import containment as posix_containment
 from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -265,7 +266,7 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
 
     thread = threading.Thread(target=swap)
     thread.start()
-    account = haul_offers(offers, into, access, HaulPolicy(lanes=2))
+    account = haul_offers(offers, into, access, HaulPolicy(pace=PaceOptions(lanes=2)))
     ended.set()
     thread.join()
     assert swapped.is_set()

@@ -12,8 +12,9 @@ import pytest
 
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
+from willow_cart.options.hauling import HandlingOptions, IfPresent, Twins
 from willow_cart.protocols.local import LocalAccess, address_of
-from willow_cart.transfer.policy import DuplicatePolicy, ExistingFilePolicy, HaulPolicy
+from willow_cart.transfer.policy import HaulPolicy
 
 PLANNED = ("SELECT", "INSERT", "UPDATE", "DELETE")
 
@@ -33,13 +34,13 @@ class Explaining(sqlite3.Connection):
         return super().execute(statement, values)
 
 
-@pytest.mark.parametrize("twins", DuplicatePolicy)
-@pytest.mark.parametrize("existing_files", [ExistingFilePolicy.RENEW, ExistingFilePolicy.REPLACE])
+@pytest.mark.parametrize("twins", Twins)
+@pytest.mark.parametrize("existing_files", [IfPresent.RENEW, IfPresent.REPLACE])
 def test_no_statement_that_runs_for_each_file_scans_a_table(
     tmp_path: Path,
     monkeypatch: pytest.MonkeyPatch,
-    twins: DuplicatePolicy,
-    existing_files: ExistingFilePolicy,
+    twins: Twins,
+    existing_files: IfPresent,
 ) -> None:
     monkeypatch.setattr(sqlite3, "connect", partial(sqlite3.connect, factory=Explaining))
     Explaining.counts.clear()
@@ -53,7 +54,7 @@ def test_no_statement_that_runs_for_each_file_scans_a_table(
                 offers,
                 tmp_path / "into",
                 access,
-                HaulPolicy(twins=twins, existing_files=existing_files),
+                HaulPolicy(handling=HandlingOptions(twins=twins, if_present=existing_files)),
             )
     each_file = [
         statement

@@ -6,7 +6,6 @@ import inspect
 import json
 import typing
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict
 from datetime import UTC, datetime
 from importlib import import_module
 from pathlib import Path
@@ -17,7 +16,6 @@ import pytest
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import RunHere
 from willow_cart import scripting
-from willow_cart.choosing import Unknown
 from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
 from willow_cart.errands import Values, read_document
@@ -29,6 +27,8 @@ from willow_cart.ledger.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import readers as read
 from willow_cart.options.given import given_in
+from willow_cart.options.hauling import ArrivalCommand, IfPresent, Twins
+from willow_cart.options.looking import Unknown
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.request import Request
@@ -37,7 +37,6 @@ from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
-from willow_cart.transfer.policy import DuplicatePolicy, ExistingFilePolicy
 
 _FUNCTIONS = (
     "survey peek load pick weigh haul unpack combine pack audit receipt refile offline errand knock"
@@ -72,10 +71,17 @@ _SAMPLES: dict[Any, tuple[str, object]] = {
     read.pages: ("all", "all"),
     read.drives: ("2MB,3MB", ["2MB", "3MB"]),
     read.strands: ("auto", "auto"),
+    read.moment: ("2031-05-01", "2031-05-01"),
+    read.end: ("2031-05-01", "2031-05-01"),
+    read.span: ("2031-05-01/2031-05-31", "2031-05-01/2031-05-31"),
+    ArrivalCommand: ("check {path}", "check {path}"),
     Path: ("some/file", Path("some/file")),
     str: ("3,8", "3,8"),
 }
 """By what reads an option: what is typed, and what is given in Python for the same."""
+
+_TEXTS = {"kind": "table", "nth": "1/3", "within_box": "4,52,5,53"}
+"""By key, for rules that are not read as any text."""
 
 
 def _sample(option: Option) -> tuple[str, object]:
@@ -87,6 +93,8 @@ def _sample(option: Option) -> tuple[str, object]:
         return other, other
     if option.metavar.startswith("env:"):
         return "env:FROM_TRUST", "env:FROM_TRUST"
+    if option.key in _TEXTS:
+        return _TEXTS[option.key], _TEXTS[option.key]
     return _SAMPLES[option.read]
 
 
@@ -179,8 +187,8 @@ def test_an_errand_that_is_written_asks_for_what_was_typed(tmp_path: Path) -> No
             words.append("--unpack=*.zip")
         typed = _request(HaulRequest, words)
         asked = _asked_by_errand(tmp_path / f"{key}.toml", words)
-        given = getattr(typed, option.dest)
-        assert asked[option.dest] == given != getattr(HaulRequest, option.dest), key
+        given = _values_of(typed)[option.dest]
+        assert asked[option.dest] == given != option.default, key
 
 
 def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
@@ -188,17 +196,27 @@ def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
     write_errand(path, _request(HaulRequest, words))
     job = make_job(read_document(path), Values({}, now=datetime.now(UTC), environment={}))
     (source,) = job.sources
-    asked = {**asdict(job.haul), **_of_table(source.request, "source")}
+    asked = {**_values_of(job.haul), **_of_table(source.request, "source")}
     for step in job.steps:
         unpacking = step.request
         assert isinstance(unpacking, UnpackRequest)
-        assert unpacking == _request(UnpackRequest, step.words[1:])
-        asked |= {**_of_table(unpacking, "unpack"), "unpack": unpacking.keep}
+        assert _values_of(unpacking) == _values_of(_request(UnpackRequest, step.words[1:]))
+        asked |= {**_of_table(unpacking, "unpack"), "unpack": unpacking.choosing.keep}
     return asked
 
 
 def _of_table(request: Request, table: str) -> dict[str, Any]:
-    return {each.dest: getattr(request, each.dest) for each in options_of(table).values()}
+    values = _values_of(request)
+    return {each.dest: values[each.dest] for each in options_of(table).values()}
+
+
+def _values_of(request: Request) -> dict[str, Any]:
+    """Return the values of all options of a request and its groups."""
+    return {
+        option.dest: getattr(getattr(request, home) if home else request, option.dest)
+        for home, _, options in request.homes()
+        for option in options
+    }
 
 
 def test_the_reference_and_the_shells_know_each_option(here: RunHere, tmp_path: Path) -> None:
@@ -227,8 +245,8 @@ def test_choices_are_those_that_the_core_knows() -> None:
         "manifest": {each.value for each in Manifest},
         "stay": {each.value for each in Stay},
         "layout": {each.value for each in Layout},
-        "if_present": {each.value for each in ExistingFilePolicy},
-        "twins": {each.value for each in DuplicatePolicy},
+        "if_present": {each.value for each in IfPresent},
+        "twins": {each.value for each in Twins},
         "undated": {each.value for each in Unknown},
         "unsized": {each.value for each in Unknown},
     }
@@ -239,7 +257,7 @@ def test_choices_are_those_that_the_core_knows() -> None:
 
 def test_what_a_reader_refuses_is_refused_in_every_face() -> None:
     for command, option in _all_options():
-        if option.is_flag or option.read in (str, Path):
+        if option.is_flag or option.read in (str, Path, ArrivalCommand):
             continue
         with pytest.raises((BadOption, ValueError)):
             option.read("not-one")

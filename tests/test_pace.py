@@ -16,7 +16,8 @@ from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadOption, ProtocolError, TimedOut, TookTooLong
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
-from willow_cart.transfer.pace import Limits, Meter, Pace, SpeedCap
+from willow_cart.options.hauling import PaceOptions
+from willow_cart.transfer.pace import Meter, SpeedCap, require_progress, require_size
 from willow_cart.units import parse_seconds
 
 
@@ -36,26 +37,26 @@ def test_no_lanes_get_more_than_the_cap_together(asks: list[tuple[int, int]]) ->
 
 
 def test_gaps_are_as_long_as_asked_for_and_shy_ones_vary() -> None:
-    assert [Pace(gap=2.0).gap_after(random_value) for random_value in (0.0, 0.5, 1.0)] == [2, 2, 2]
-    assert [Pace(2.0, jitter=0.5).gap_after(random_value) for random_value in (0.0, 0.5, 1.0)] == [
-        1,
-        2,
-        3,
-    ]
+    for pace, gaps in (
+        (PaceOptions(gap=2.0), [2, 2, 2]),
+        (PaceOptions(one_by_one=True), [1, 2, 3]),
+        (PaceOptions(gap=8.0, one_by_one=True), [4, 8, 12]),
+    ):
+        assert [pace.gap_after(random_value) for random_value in (0.0, 0.5, 1.0)] == gaps
 
 
 def test_what_is_slow_large_or_long_is_not_put_up_with() -> None:
-    limits = Limits(largest=1000, slowest=100, longest=60.0)
-    limits.require_size("a", 1000)
-    limits.require_progress("a", 0, 10.0)
-    limits.require_progress("a", 2000, 20.0)
+    limits = PaceOptions(largest=1000, slowest=100, time_per_file=60.0)
+    require_size(limits, "a", 1000)
+    require_progress(limits, "a", 0, 10.0)
+    require_progress(limits, "a", 2000, 20.0)
     with pytest.raises(ProtocolError, match=r"is larger than 1\.00 kB"):
-        limits.require_size("a", 1001)
+        require_size(limits, "a", 1001)
     with pytest.raises(TimedOut, match="arrives at 50 B/s, too slowly"):
-        limits.require_progress("a", 1000, 20.0)
+        require_progress(limits, "a", 1000, 20.0)
     with pytest.raises(TookTooLong, match="has taken longer than 1 min 00 s"):
-        limits.require_progress("a", 10**9, 60.1)
-    Limits().require_progress("a", 0, 1e9)
+        require_progress(limits, "a", 10**9, 60.1)
+    require_progress(PaceOptions(), "a", 0, 1e9)
 
 
 def test_what_waits_by_our_own_wish_is_not_called_slow() -> None:
@@ -68,7 +69,7 @@ def test_what_waits_by_our_own_wish_is_not_called_slow() -> None:
     def clock() -> float:
         return now[0]
 
-    meter = Meter("a", Limits(slowest=1000), SpeedCap(10, clock), wait, clock)
+    meter = Meter("a", PaceOptions(slowest=1000), SpeedCap(10, clock), wait, clock)
     for size in range(500, 5000, 500):
         meter.count(500, size, is_whole=False)
     assert sum(waited) == pytest.approx(450)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -15,7 +16,7 @@ from willow_cart.addresses import normalise
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources.discovery import PagePart, PageRules
+from willow_cart.sources.discovery import Looking, PagePart
 from willow_cart.sources.web_pages.markup import decode_page, open_page
 from willow_cart.sources.web_pages.pages import read_page
 from willow_cart.sources.web_pages.references import Resolver, sources_in_set
@@ -24,9 +25,9 @@ HERE = "http://trust.example/hides/2031.html"
 ALL = tuple(PagePart)
 
 
-def read(markup: str, *parts: str, address: str = HERE, **rules: str) -> list[Offer]:
+def read(markup: str, *parts: str, address: str = HERE, **rules: Any) -> list[Offer]:
     page = open_page(markup.encode(), address)
-    return read_page(page, PageRules(parts or ("links",), **rules), "the page").offers
+    return read_page(page, Looking(parts=",".join(parts or ("links",)), **rules), "the page").offers
 
 
 def addresses(markup: str, *parts: str, address: str = HERE) -> list[str]:
@@ -97,7 +98,7 @@ def test_a_base_and_a_character_set_change_what_references_mean() -> None:
     based = '<base href="/files/"><a href=a.csv>x</a>'
     assert addresses(based) == ["http://trust.example/files/a.csv"]
     page = '<meta charset=iso-8859-1><a href="ü.csv?q=ü">Übersicht</a>'.encode("latin-1")
-    (offer,) = read_page(open_page(page, HERE), PageRules(), "").offers
+    (offer,) = read_page(open_page(page, HERE), Looking(), "").offers
     assert offer.address == "http://trust.example/hides/%C3%BC.csv?q=%FC"
     assert offer.text == "Übersicht"
 
@@ -178,7 +179,7 @@ def test_whatever_a_reference_is_it_stands_for_one_address_or_none(reference: st
 @given(st.binary(max_size=200), st.sampled_from(["", "utf-8", "utf-16", "latin-1", "x"]))
 def test_whatever_a_page_is_made_of_it_is_read(content: bytes, charset: str) -> None:
     for tail in (b"", b"<a href=x>", b"<table><tr><td><a href=x>"):
-        read_page(open_page(content + tail, HERE, charset), PageRules(ALL), "")
+        read_page(open_page(content + tail, HERE, charset), Looking(parts=",".join(ALL)), "")
 
 
 # With the program

@@ -26,6 +26,7 @@ from willow_cart.events import Notice, Settled
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.platform.links import LinkFound
 from willow_cart.platform.posix import containment as posix_containment
@@ -34,7 +35,6 @@ from willow_cart.platform.posix import files as posix_files
 from willow_cart.platform.posix import processes as posix_processes
 from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.platform.windows import files, processes
-from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.policy import HaulPolicy
 
@@ -158,7 +158,7 @@ def test_a_drive_that_goes_away_ends_the_haul_and_nothing_is_made_in_its_place(
             if isinstance(event, Settled) and self.settled_files == 5:
                 (tmp_path / "drive").rename(tmp_path / "unplugged")
 
-    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0))
+    policy = HaulPolicy(pace=PaceOptions(pause=0.0))
     with pytest.raises(CannotStore, match="check the folder and run the same command to resume"):
         haul_offers(offers, tmp_path / "drive", access, policy, observer=Unplug())
     assert not (tmp_path / "drive").exists()

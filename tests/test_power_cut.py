@@ -20,8 +20,8 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks, files
-from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer import commit as commit_thread
 from willow_cart.transfer import partial_store
@@ -151,7 +151,7 @@ def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
     rng = random.Random(seed)
     files = {f"http://h.example/{n}.csv": rng.randbytes(2000) for n in range(30)}
     files |= {f"http://h.example/large/{n}.wav": LARGE for n in range(2)}
-    policy = HaulPolicy(strands=rng.choice([1, 3]), retry_policy=RetryPolicy(pause=0.0))
+    policy = HaulPolicy(pace=PaceOptions(strands=rng.choice([1, 3]), pause=0.0))
     offers = [Offer(address) for address in files]
     named = {address.removeprefix("http://h.example/"): each for address, each in files.items()}
 

@@ -23,7 +23,8 @@ from willow_cart.identity import LedgerKey
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Checksum, Offer
 from willow_cart.observer import Observer
-from willow_cart.protocols import Download, RetryPolicy
+from willow_cart.options.hauling import PaceOptions
+from willow_cart.protocols import Download
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
@@ -160,14 +161,14 @@ def slow(files: dict[str, FakeFile]) -> FakeAccess:
 
 
 def bring(into: Path, access: FakeAccess, offer: Offer, observer: Observer | None = None) -> None:
-    policy = HaulPolicy(retry_policy=RetryPolicy(attempts=4, pause=0.0), strands=4)
+    policy = HaulPolicy(pace=PaceOptions(attempts=4, pause=0.0, strands=4))
     assert haul_offers([offer], into, access, policy, observer=observer).exit_code == 0
 
 
 def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
     for lanes, per_host, most in ((8, 3, 3), (2, 4, 2), (8, 8, 4)):
         access = slow({OWN: FakeFile(CONTENT)})
-        policy = HaulPolicy(lanes=lanes, lanes_per_host=per_host, strands=4)
+        policy = HaulPolicy(pace=PaceOptions(lanes=lanes, lanes_per_host=per_host, strands=4))
         haul_offers([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)
         assert 1 < access.most_open <= most  # how many are open together is the scheduler's
 
@@ -196,7 +197,7 @@ def test_mirrors_bring_strands_if_a_checksum_proves_them(tmp_path: Path) -> None
     good = (Checksum("sha256", sha256(CONTENT)),)
     for checksums, helped in ((good, True), ((), False)):
         access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT, '"m"')})
-        policy = HaulPolicy(lanes_per_host=1, strands=4)
+        policy = HaulPolicy(pace=PaceOptions(lanes_per_host=1, strands=4))
         offer = Offer(OWN, checksums=checksums, mirrors=(MIRROR,))
         haul_offers([offer], tmp_path / str(helped), access, policy)
         assert files_in(tmp_path / str(helped)) == {"dawn.wav": CONTENT}
@@ -205,7 +206,7 @@ def test_mirrors_bring_strands_if_a_checksum_proves_them(tmp_path: Path) -> None
 
 def test_a_mirror_with_other_bytes_is_found_out(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[::-1])})
-    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
+    policy = HaulPolicy(pace=PaceOptions(pause=0.0, lanes_per_host=1, strands=4))
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
     haul_offers([offer], tmp_path, access, policy)
     assert MIRROR in {address for address, _ in access.asked}
@@ -214,7 +215,7 @@ def test_a_mirror_with_other_bytes_is_found_out(tmp_path: Path) -> None:
 
 def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[:-1])})
-    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
+    policy = HaulPolicy(pace=PaceOptions(pause=0.0, lanes_per_host=1, strands=4))
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
     haul_offers([offer], tmp_path, access, policy)
     assert [address for address, _ in access.asked].count(MIRROR) == 1

@@ -19,6 +19,7 @@ from willow_cart.hauling.run import TimelineRecorder, haul_offers
 from willow_cart.ledger.receipt import open_receipt
 from willow_cart.ledger.timeline import MAX_STEPS, OTHER_HOSTS, Timeline
 from willow_cart.model import Offer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols.web import WebAccess
 from willow_cart.report.figures import even_marks, name_time, time_marks
 from willow_cart.transfer.policy import HaulPolicy
@@ -147,7 +148,7 @@ def test_waiting_for_a_far_place_is_told_from_receiving(tmp_path: Path, place: S
     with line(place.base, Weather(latency=0.15)) as far, WebAccess() as access:
         addresses = [f"{base}/{path}" for path in sorted(place.exhibits)
                      for base in [far if path.startswith("far") else place.base]]  # fmt: skip
-        haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=2))
+        haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(pace=PaceOptions(lanes=2)))
     with open_receipt(tmp_path) as receipt:
         timeline = receipt.timeline
         assert receipt.summary.received == sum(cell.bytes for *_, cell in timeline.each())

@@ -34,18 +34,17 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.protocols import RetryPolicy
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
 
 Script = Callable[[Transfer], None]
 """Makes an attempt: raises what goes wrong with it."""
 
-POLICY = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.001))
+POLICY = HaulPolicy(pace=PaceOptions(attempts=3, pause=0.001))
 
 
 class ColumnSummary(Observer):
@@ -138,9 +137,9 @@ def test_small_files_are_requested_ahead_in_groups_and_each_of_them_once() -> No
 
 def test_nothing_is_requested_ahead_of_a_busy_host_or_of_one_that_is_not_to_be_hurried() -> None:
     small = [replace(offer, size=8192) for offer in offers_of(20)]
-    for policy in (replace(POLICY, lanes=1), replace(POLICY, lanes_per_host=1),
-                   replace(POLICY, pace=Pace(gap=0.001)),
-                   replace(POLICY, pace=Pace(speed_cap=1 << 30))):  # fmt: skip
+    slow = ({"lanes": 1}, {"lanes_per_host": 1}, {"gap": 0.001}, {"speed_cap": 1 << 30})
+    for pace in slow:
+        policy = replace(POLICY, pace=replace(POLICY.pace, **pace))
         bench = Bench(small, lambda _: None, policy)
         assert bench.work() == {State.ARRIVED: 20}
         assert not any(bench.access.opened_ahead)
@@ -149,7 +148,9 @@ def test_nothing_is_requested_ahead_of_a_busy_host_or_of_one_that_is_not_to_be_h
         if transfer.number <= 2 and transfer.attempts == 1:
             raise ServerBusy(transfer.shown, "429", status=429, wait=0.001)
 
-    bench = Bench(small, attempt, replace(POLICY, lanes=2, lanes_per_host=2))
+    bench = Bench(
+        small, attempt, replace(POLICY, pace=replace(POLICY.pace, lanes=2, lanes_per_host=2))
+    )
     assert bench.work() == {State.ARRIVED: 20}
     assert sum(map(len, bench.access.opened_ahead)) <= 4, "it was busy from its first file on"
 

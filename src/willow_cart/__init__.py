@@ -6,7 +6,7 @@ are used first, so that the command line starts quickly::
     import willow_cart as wc
 
     offers = wc.discover(["addresses.txt"]).offers
-    chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
+    chosen = wc.Choosing(ext=("csv",)).choose(offers).chosen
     print(wc.haul(chosen, into="data").counts)
 
 Underneath, imports run downward only, as `docs/house.md` draws them.
@@ -23,12 +23,13 @@ if TYPE_CHECKING:
     from willow_cart.cart.picking import Way
     from willow_cart.cart.weighing import Weight
     from willow_cart.checks.checksum_files import ChecksumBook, read_checksum_list
-    from willow_cart.choosing import Choice, Choosing, parse_when
+    from willow_cart.choosing import Choice, Choosing
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
     from willow_cart.hauling.summary import HaulSummary
     from willow_cart.ledger.receipt import Receipt, read_receipt
     from willow_cart.model import Checksum, Offer, State
+    from willow_cart.options.readers import parse_when
     from willow_cart.protocols import Access, RetryPolicy
     from willow_cart.protocols.web import WebAccess
     from willow_cart.scripting import (
@@ -65,12 +66,10 @@ if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
     from willow_cart.sources.asking import ask_sizes
     from willow_cart.sources.discover import discover
-    from willow_cart.sources.discovery import Discovery, DiscoveryOptions, NotEntered, PageRules
-    from willow_cart.transfer.policy import ArrivalCommand, DuplicatePolicy, HaulPolicy, Unpacking
+    from willow_cart.sources.discovery import Discovery, Looking, NotEntered
 
 _HOMES = {
     "Access": "protocols",
-    "ArrivalCommand": "transfer.policy",
     "Audit": "scripting",
     "Cart": "cart.cart",
     "Checksum": "model",
@@ -79,11 +78,9 @@ _HOMES = {
     "Choosing": "choosing",
     "CombineResult": "scripting",
     "Discovery": "sources.discovery",
-    "DiscoveryOptions": "sources.discovery",
-    "DuplicatePolicy": "transfer.policy",
+    "Looking": "sources.discovery",
     "ErrandRun": "scripting",
     "Haul": "scripting",
-    "HaulPolicy": "transfer.policy",
     "HaulSummary": "hauling.summary",
     "Incomplete": "errors",
     "KnockResult": "scripting",
@@ -92,7 +89,6 @@ _HOMES = {
     "Offer": "model",
     "OfflineResult": "scripting",
     "PackResult": "scripting",
-    "PageRules": "sources.discovery",
     "PeekResult": "scripting",
     "PickResult": "scripting",
     "Receipt": "ledger.receipt",
@@ -106,7 +102,6 @@ _HOMES = {
     "Survey": "scripting",
     "Template": "filing",
     "UnpackResult": "scripting",
-    "Unpacking": "transfer.policy",
     "Way": "cart.picking",
     "WebAccess": "protocols.web",
     "WeighResult": "scripting",
@@ -122,7 +117,7 @@ _HOMES = {
     "discover": "sources.discover",
     "offline": "scripting",
     "pack": "scripting",
-    "parse_when": "choosing",
+    "parse_when": "options.readers",
     "peek": "scripting",
     "pick": "scripting",
     "read_checksum_list": "checks.checksum_files",
@@ -136,7 +131,6 @@ _HOMES = {
 
 __all__ = [
     "Access",
-    "ArrivalCommand",
     "Audit",
     "Cart",
     "Checksum",
@@ -145,20 +139,17 @@ __all__ = [
     "Choosing",
     "CombineResult",
     "Discovery",
-    "DiscoveryOptions",
-    "DuplicatePolicy",
     "ErrandRun",
     "Haul",
-    "HaulPolicy",
     "HaulSummary",
     "Incomplete",
     "KnockResult",
     "Layout",
+    "Looking",
     "NotEntered",
     "Offer",
     "OfflineResult",
     "PackResult",
-    "PageRules",
     "PeekResult",
     "PickResult",
     "Receipt",
@@ -172,7 +163,6 @@ __all__ = [
     "Survey",
     "Template",
     "UnpackResult",
-    "Unpacking",
     "Way",
     "WebAccess",
     "WeighResult",

@@ -38,7 +38,7 @@ class Cart:
 
     Going through it gives the offers that are taken, so that it can be hauled as it is::
 
-        cart = Cart.load("may.csv").pick(Way.OUT, Choosing(extensions=("wav",)))
+        cart = Cart.load("may.csv").pick(Way.OUT, Choosing(ext=("wav",)))
         bring_home(cart, "data", access)
 
     Args:

@@ -1,6 +1,6 @@
 """Choose among offers by one immutable value, the same in every command."""
 
 from willow_cart.choosing.choice import Choice
-from willow_cart.choosing.choosing import Choosing, Learn, Unknown, parse_when
+from willow_cart.choosing.choosing import Choosing, Learn
 
-__all__ = ["Choice", "Choosing", "Learn", "Unknown", "parse_when"]
+__all__ = ["Choice", "Choosing", "Learn"]

@@ -10,8 +10,8 @@ import mimetypes
 import os
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
-from datetime import UTC, datetime, timedelta
-from enum import Enum, StrEnum
+from datetime import datetime
+from enum import Enum
 from fnmatch import fnmatchcase
 from itertools import count, islice
 
@@ -29,38 +29,10 @@ from willow_cart.identity import AddressId
 from willow_cart.kinds import FAMILIES, extension_of, tells_kind
 from willow_cart.model import Box, Offer, is_box
 from willow_cart.offer_store import Spool
+from willow_cart.options.looking import ChoosingOptions, Unknown
+from willow_cart.options.readers import words_in
 from willow_cart.structs import Value
 from willow_cart.units import format_size
-
-_UNITS = {"min": "minutes", "h": "hours", "d": "days", "w": "weeks"}
-_AGO = re.compile(r"(\d{1,6})\s*(min|h|d|w)")
-_DAY = re.compile(r"\d{4}-\d\d-\d\d")
-_ADVICE = "write 2031-05-01, 2031-05-01T06:00Z, or how long ago: 5d, 24h, 90min, 2w"
-
-
-def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime:
-    """Parse a date, a date with a time (ISO 8601), or an age.
-
-    What has no zone is taken as UTC, as servers write their dates.
-
-    Args:
-        text: as typed.
-        now: what "ago" is counted from, with time zone.
-        whole_day: whether a date alone stands for its end rather than for its beginning.
-
-    Raises:
-        BadOption: it is not a date or time.
-    """
-    text = text.strip()
-    try:
-        if ago := _AGO.fullmatch(text):
-            return now - timedelta(**{_UNITS[ago[2]]: int(ago[1])})
-        moment = datetime.fromisoformat(text)
-        if whole_day and _DAY.fullmatch(text):
-            moment += timedelta(days=1) - timedelta.resolution
-    except (ValueError, OverflowError):
-        raise BadOption(text, "not a date or time", _ADVICE) from None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def media_type_test(patterns: Sequence[str]) -> Callable[[Offer], bool]:
@@ -77,28 +49,6 @@ def media_type_test(patterns: Sequence[str]) -> Callable[[Offer], bool]:
         return any(fnmatchcase(named, pattern) for pattern in wanted)
 
     return test
-
-
-def read_span(text: str, now: datetime) -> tuple[datetime | None, datetime | None]:
-    """Parse a time: `FROM/UNTIL`, where either may be empty, or one date (ISO 8601, 4.4).
-
-    Raises:
-        BadOption: it is not one, or ends before it begins.
-    """
-    first, slash, last = text.partition("/")
-    if not slash:
-        last = first
-    try:
-        begins = parse_when(first, now) if first.strip() else None
-        ends = parse_when(last, now, whole_day=True) if last.strip() else None
-    except BadOption as error:
-        raise BadOption(f"--within-time {text}", error.reason, _TIMES) from None
-    if begins is ends is None or (begins and ends and begins > ends):
-        raise BadOption(f"--within-time {text}", "not a span of time", _TIMES)
-    return begins, ends
-
-
-_TIMES = "write FROM/UNTIL, such as 2031-05-01/2031-05-31"
 
 
 def is_within_time(offer: Offer, begins: datetime | None, ends: datetime | None) -> bool:
@@ -216,13 +166,6 @@ _BATCH_OFFERS = 256
 _ROUNDING_SHARE = 0.2
 
 
-class Unknown(StrEnum):
-    """What to do with offers for which a rule lacks a fact."""
-
-    KEEP = "keep"
-    DROP = "drop"
-
-
 class _On(Enum):
     """The kind of facts that a rule needs; some may have to be requested first."""
 
@@ -249,65 +192,19 @@ class ChoosingRule(Value):
     meets: Callable[[Offer], None] | None = None
 
 
-class Choosing(Value):
-    """The rules that say which offers are wanted.
+class Choosing(ChoosingOptions):
+    """The choosing options, as rules that say which offers are wanted.
 
     Attributes:
-        numbers: of the offers in their source or cart: `3,7-12`. Empty keeps all.
-        link_text: wildcards, any of which must match the words of the link. Empty keeps all.
-        heading: likewise the headings above it. Empty keeps all.
-        column: the number of a table's column, or a wildcard for its heading. Empty keeps all.
-        extensions: any of these, whatever their case; `tar.gz` counts as one. Empty keeps all.
-        kinds: families of extensions. Empty keeps all.
-        keep: wildcards, any of which must match; see `wildcard`. Empty keeps all.
-        drop: wildcards, none of which may match.
-        keep_re: regular expressions, any of which must be found in the path below the source.
-        drop_re: regular expressions, none of which may be found there.
-        after_name: only names that sort behind this one, character by character; the path below
-            the source is compared where it holds a slash.
-        after_path: whether paths are compared in any case, as in listings of several levels.
-        since: modified then or later.
-        until: modified then or earlier.
-        at_least: the minimum size in bytes.
-        at_most: the maximum size in bytes.
-        media_types: wildcards, any of which must match the media type. Empty keeps all.
-        within_time: the data are of a time that overlaps with this one: its text, and its ends.
-        within_box: the data are of a place that overlaps with this box.
-        undated: what to do with offers without a date, where dates are chosen by.
-        unsized: likewise of offers without a size, or of a rounded one too close to the limit.
-        prefer: of twins only the most preferred is kept; see `Variants`. Empty keeps all.
-        nth: of every N remaining offers keep the K-th: `1/3` is the first of every three.
-        first: the maximum number of offers to keep; None for all.
+        after_path: whether `after_name` is compared with paths in any case, as in listings of
+            several levels.
         offered_before: identifiers of addresses; `since` keeps any other. None for all.
 
     Raises:
         BadOption: a rule cannot be read, or can keep nothing.
     """
 
-    numbers: str = ""
-    link_text: tuple[str, ...] = ()
-    heading: tuple[str, ...] = ()
-    column: str = ""
-    extensions: tuple[str, ...] = ()
-    kinds: tuple[str, ...] = ()
-    keep: tuple[str, ...] = ()
-    drop: tuple[str, ...] = ()
-    keep_re: tuple[str, ...] = ()
-    drop_re: tuple[str, ...] = ()
-    after_name: str = ""
     after_path: bool = False
-    since: datetime | None = None
-    until: datetime | None = None
-    at_least: int | None = None
-    at_most: int | None = None
-    media_types: tuple[str, ...] = ()
-    within_time: tuple[str, datetime | None, datetime | None] | None = None
-    within_box: str = ""
-    undated: Unknown = Unknown.KEEP
-    unsized: Unknown = Unknown.KEEP
-    prefer: tuple[str, ...] = ()
-    nth: str = ""
-    first: int | None = None
     offered_before: Container[AddressId] | None = None
 
     def __post_init__(self) -> None:
@@ -389,7 +286,7 @@ class Choosing(Value):
     ) -> Iterator[tuple[Offer, str]]:
         """Apply the rules that examine one offer at a time."""
         coming = iter(offers)
-        by_kind = bool(self.extensions or self.kinds or self.keep)
+        by_kind = bool(self.ext or self.kind or self.keep)
         while batch := list(islice(coming, _BATCH_OFFERS)):
             if learn is not None and by_kind:
                 batch = [o for o, _ in _learn([(o, "") for o in batch], learn, _has_no_kind)]
@@ -422,7 +319,8 @@ class Choosing(Value):
         return ""
 
     def _on_names(self) -> Iterator[ChoosingRule]:
-        if self.numbers:
+        if self.numbers is not None:
+            _words("--numbers", [self.numbers])
             ranges = read_numbers("--numbers", self.numbers)
             yield ChoosingRule(
                 f"--numbers {self.numbers}",
@@ -444,18 +342,20 @@ class Choosing(Value):
             )
         if self.column:
             yield ChoosingRule(f"--column {self.column}", _in_column(self.column))
-        if self.extensions:
-            wanted = {extension.lower().lstrip(".") for extension in self.extensions}
+        if self.ext:
+            named = _words("--ext", self.ext)
+            wanted = {extension.lower().lstrip(".") for extension in named}
             yield ChoosingRule(
-                f"--ext {','.join(self.extensions)}",
+                f"--ext {','.join(named)}",
                 lambda offer: extension_of(offer.file_name) in wanted,
             )
-        if self.kinds:
-            kinds = set(self.kinds)
+        if self.kind:
+            named = _words("--kind", self.kind)
+            kinds = set(named)
             if odd := sorted(kinds - FAMILIES.keys() - {"other"}):
                 known = ", ".join((*FAMILIES, "other"))
                 raise BadOption(f"--kind {odd[0]}", "not a known kind", f"there are {known}")
-            yield ChoosingRule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
+            yield ChoosingRule(f"--kind {','.join(named)}", lambda offer: offer.kind in kinds)
         yield from self._on_patterns()
         yield from self._on_extents()
         if self.after_name:
@@ -483,10 +383,9 @@ class Choosing(Value):
                 )
 
     def _on_extents(self) -> Iterator[ChoosingRule]:
-        if self.media_types:
-            yield ChoosingRule(
-                _typed("--media-type", self.media_types), media_type_test(self.media_types)
-            )
+        if self.media_type:
+            types = _words("--media-type", self.media_type)
+            yield ChoosingRule(_typed("--media-type", types), media_type_test(types))
         if self.within_time is not None:
             text, begins, ends = self.within_time
             yield ChoosingRule(
@@ -533,9 +432,10 @@ class Choosing(Value):
 
     def _on_twins(self) -> Iterator[ChoosingRule]:
         if self.prefer:
-            twins = Variants(self.prefer)
+            preferred = _words("--prefer", self.prefer)
+            twins = Variants(preferred)
             yield ChoosingRule(
-                f"--prefer {','.join(self.prefer)}", twins.keeps, _On.TWINS, twins.meet
+                f"--prefer {','.join(preferred)}", twins.keeps, _On.TWINS, twins.meet
             )
 
     def _on_counts(self) -> Iterator[ChoosingRule]:
@@ -621,6 +521,18 @@ def _nth(typed: str) -> Callable[[Offer], bool]:
         )
     met = count()
     return lambda _: next(met) % of == which - 1
+
+
+def _words(option: str, texts: Sequence[str]) -> tuple[str, ...]:
+    """Return the words of an option; refuse none, which would choose everything.
+
+    Raises:
+        BadOption: there are none.
+    """
+    words = words_in(texts)
+    if not words:
+        raise BadOption(option, "is empty", "leave it out, or add patterns to keep")
+    return words
 
 
 def _typed(option: str, patterns: tuple[str, ...]) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import shlex
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -180,7 +179,7 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
     into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
     connecting = _given(document.connecting, values, options_of("connecting"))
     sources = [
-        dataclasses.replace(
+        replace(
             _make_source(_with_last_run(table, last), variant, connecting),
             since_last_run=table.keys.get("since") == LAST_RUN and last is not None,
         )
@@ -211,8 +210,8 @@ def _make_haul(
         {"into": (into,)},
     )
     request = _read(HaulRequest, layers, document.haul, settings_for("haul"))
-    opens = any(source.request.as_ == "archive" for source in sources)
-    return dataclasses.replace(request, as_="archive" if opens else None)
+    opens = any(source.request.looking.as_ == "archive" for source in sources)
+    return replace(request, looking=replace(request.looking, as_="archive" if opens else None))
 
 
 def _read(

@@ -10,9 +10,8 @@ from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Document, Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
 from willow_cart.identity import AddressId
-from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.connecting import make_access, read_bounds
 from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
@@ -54,10 +53,10 @@ def open_access(document: Document, job: Job, observer: Observer) -> Iterator[Ac
     """
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.request for source in job.sources)]
-    policy = make_pace(job.haul)
-    rules = make_request_rules(job.haul, policy)
-    connections = policy.connections_per_host
-    with make_access(several, connections, observer, rules, kept=kept) as access:
+    pace = job.haul.pace
+    bounds = read_bounds(job.haul.unpacking.swell_at_most)
+    connections = pace.most_host_lanes
+    with make_access(several, connections, observer, pace, bounds=bounds, kept=kept) as access:
         yield access
 
 
@@ -85,7 +84,7 @@ def discover_offers(
     for source in job.sources:
         known = frozenset(before.get(source.mark, ()))
         finder = OfferFinder(
-            source.request, access, job.haul.lanes, observer, asking=asking,
+            source.request, access, job.haul.pace.lanes, observer, asking=asking,
             offered_before=known if source.since_last_run else None,
         )  # fmt: skip
         already = len(found.store)
@@ -118,7 +117,8 @@ def discover_offers(
 def _nothing_new(source: Source, error: NothingChosen) -> NothingChosen:
     """Return the error for a source of which nothing is newer than the last run."""
     place = source.name or ", ".join(map(without_secrets, source.request.sources))
-    reason = f'nothing was modified since the last run ({source.request.since}; since = "last run")'
+    (since,) = source.request.given["since"]
+    reason = f'nothing was modified since the last run ({since}; since = "last run")'
     return NothingChosen(place, reason, "", offered=error.offered, rule=error.rule)
 
 

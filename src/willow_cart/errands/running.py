@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import subprocess
 import threading
@@ -172,9 +171,7 @@ def run_errand(request: ErrandRequest, observer: Observer) -> ErrandDone | Erran
     with _CURRENT_FOLDER, chdir(document.path.parent):
         memory = my_memory(document.path)
         job = make_job(document, values, memory.last_good())
-        job = replace(
-            job, haul=dataclasses.replace(job.haul, words=request.words, given=request.given)
-        )
+        job = replace(job, haul=replace(job.haul, words=request.words, given=request.given))
         errand = _Errand(document, job, memory, observer)
         first = errand.first_step(request.from_)
         if request.preview:
@@ -311,33 +308,35 @@ class _Errand:
     def _haul(self) -> Hauled:
         """Haul what the sources offer after their rules."""
         request, observer = self._job.haul, self._observer
-        require_not_vanished(request, self._into)
+        require_not_vanished(request.handling, self._into)
         policy = make_policy(request)
         with (
             open_access(self._document, self._job, observer) as made,
-            connected_to(request.cluster, observer) as cluster,
+            connected_to(request.handling.cluster, observer) as cluster,
             keeping_answers(
-                made, self._into, policy.lanes_per_host, is_fetched_here=cluster is None
+                made, self._into, policy.pace.first_host_lanes, is_fetched_here=cluster is None
             ) as (access, asking),
         ):
             offered = self._memory.offered()
             found = discover_offers(self._job, access, offered, observer, asking)
             store = found.store
-            if request.cart is not None:
+            if request.handling.cart is not None:
                 find = Find((offer, True) for offer in store)
                 observer.note(
-                    CartKept(fill_cart(find, request.cart, Discovery(), observer, add=False))
+                    CartKept(
+                        fill_cart(find, request.handling.cart, Discovery(), observer, add=False)
+                    )
                 )
                 # What a user has taken out of it stays out.
                 store = OfferStore(
-                    offer for offer in Cart.load(request.cart) if store.has(offer.id)
+                    offer for offer in Cart.load(request.handling.cart) if store.has(offer.id)
                 )
             account = carry(request, policy, store, access, observer, cluster=cluster)
             hauled = Hauled(account, request, found.seen, found.troubles)
             gone: list[Arrival] = []
             there = 0
             if not hauled.exit_code and found.gone:
-                gone, there = self._ask_for_gone(found, access, policy.lanes_per_host)
+                gone, there = self._ask_for_gone(found, access, policy.pace.first_host_lanes)
         self.offered, self.clocks = found.offered, found.clocks
         self._run = account.run
         observer.note(HaulEnded(hauled))

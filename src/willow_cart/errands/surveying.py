@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -26,6 +25,7 @@ from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.errand import ErrandRequest
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery, Why
+from willow_cart.structs import replace
 from willow_cart.toml_file import toml_comment, toml_line
 from willow_cart.units import count_of
 
@@ -57,7 +57,7 @@ def write_from_survey(request: ErrandRequest, observer: Observer) -> None:
     lines = [*_head(month)]
     with make_access([survey], survey.lanes, observer) as access:
         for source in sources:
-            one = dataclasses.replace(survey, sources=(source,))
+            one = replace(survey, sources=(source,))
             finder = OfferFinder(one, access, survey.lanes, observer)
             offers = [offer for offer, dropped_by in finder.judged() if not dropped_by]
             lines += _source(source, offers, finder.found, month, given)

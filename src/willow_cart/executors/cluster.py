@@ -40,12 +40,12 @@ from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import Assistance, SegmentJob
@@ -109,9 +109,11 @@ class ClusterExecutor(Executor):
         except BaseException:
             self._folder.close()
             raise
-        self._turns = _HostTurns(policy.pace, reserve) if policy.pace.gap else None
-        self.batches = _BATCHES if policy.pace.is_free and policy.lanes > 1 else BatchRule()
-        self.lanes = max(1, min(policy.lanes, self._members.lanes))
+        self._turns = _HostTurns(policy.pace, reserve) if policy.pace.has_gaps else None
+        self.batches = (
+            _BATCHES if policy.pace.is_free and policy.pace.all_lanes > 1 else BatchRule()
+        )
+        self.lanes = max(1, min(policy.pace.all_lanes, self._members.lanes))
 
     # The seam
 
@@ -303,8 +305,8 @@ class _HostTurns:
             until then.
     """
 
-    def __init__(self, pace: Pace, reserve: Callable[[str], float]) -> None:
-        self._longest = pace.gap * (1 + pace.jitter)
+    def __init__(self, pace: PaceOptions, reserve: Callable[[str], float]) -> None:
+        self._longest = pace.gap_after(1.0)
         self._reserve = reserve
         self._change = threading.Condition()
         self._carriers: dict[str, str] = {}

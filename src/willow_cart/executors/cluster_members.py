@@ -439,7 +439,7 @@ class ClusterMembers:
         with self._change:
             files = sum(len(each.told) for each in self._members.values())
             workers = len(self._members)
-        lanes = min(self._policy.lanes, self._policy.connections_per_host)
+        lanes = min(self._policy.pace.all_lanes, self._policy.pace.most_host_lanes)
         return self._policy.pace.speed_share(workers), max(1, lanes // max(1, files))
 
     def _tell(self, member: ClusterMember, entries: Entries) -> None:

@@ -191,7 +191,7 @@ class _Strands:
         When it is through, or its attempt has failed, no thread writes into it any more: it may be
         given to another worker.
         """
-        if self._policy.strands == 1:
+        if self._policy.pace.most_strands == 1:
             yield
             return
         ended = threading.Event()
@@ -215,8 +215,10 @@ class _Strands:
         self, moving: dict[int, Transfer], ended: threading.Event, helped: list[PartialFile]
     ) -> None:
         """Begin strands while there are too few."""
-        lanes = self._policy.connections_per_host
-        finder = SegmentScheduler(lambda: list(moving.values()), self._policy.strands, lanes)
+        lanes = self._policy.pace.most_host_lanes
+        finder = SegmentScheduler(
+            lambda: list(moving.values()), self._policy.pace.most_strands, lanes
+        )
         lock = threading.Lock()
         helpers: list[threading.Thread] = []
         while not (ended.wait(_STRAND_SECONDS) or self._stop.is_set()):

@@ -193,7 +193,7 @@ def start_if_it_pays(
 
 def pays(files: int, policy: HaulPolicy) -> bool:
     """Whether a process can help: many files, several lanes, no speed limits."""
-    may = policy.may_hurry and not policy.one_process
+    may = policy.pace.may_hurry and not policy.one_process
     return files >= _FILES_WORTH_A_PROCESS and processes.usable_processors() > 1 and may
 
 

@@ -28,7 +28,7 @@ class ThreadExecutor(Executor):
     def files_ahead(self, address: str) -> int:
         """Return how many files should be opened ahead; see `Executor.files_ahead`."""
         downloader = self._file_transfer.downloader
-        return downloader.access.files_ahead(address) if downloader.policy.may_hurry else 0
+        return downloader.access.files_ahead(address) if downloader.policy.pace.may_hurry else 0
 
     def prepare(self, transfers: Sequence[Transfer]) -> None:
         """Open small files ahead that are certain to be requested; see `Executor.prepare`."""

@@ -45,7 +45,8 @@ class Setup(Value):
 
         Names and archives are not for workers, and rules may not be able to leave their process.
         """
-        away = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
+        handling = replace(policy.handling, on_arrival=None)
+        away = replace(policy, layout=Layout.TREE, unpack=None, handling=handling)
         return cls(make_access, root, away)
 
 

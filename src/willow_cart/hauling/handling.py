@@ -23,8 +23,8 @@ from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.ledger.entries import Arrival
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import ArrivalCommand
 from willow_cart.platform import processes
-from willow_cart.transfer.policy import ArrivalCommand
 
 # How much of what a command says is kept, from its end.
 _MAX_OUTPUT_BYTES = 10_000

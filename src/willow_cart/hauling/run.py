@@ -55,7 +55,7 @@ from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.policy import HaulPolicy, give_own_files
+from willow_cart.transfer.policy import HaulPolicy, give_own_files, settle_present
 from willow_cart.transfer.transfers import Transfers
 
 if TYPE_CHECKING:
@@ -199,7 +199,7 @@ def haul_offers(
     policy = policy or HaulPolicy()
     passes = passes or MultiPassRun()
     store = offers if isinstance(offers, OfferStore) else OfferStore(offers)
-    if not policy.tight:
+    if not policy.handling.tight:
         require_room(store, into)
     path = ledger_path(into)
     with (
@@ -271,9 +271,9 @@ class _Haul(Value):
             if handler is not None and result.state is State.ARRIVED and result.arrival:
                 handler.take(filed, result.arrival)
 
-        present = policy.existing_files.settle(self.plan, destination)
+        present = settle_present(policy.handling.if_present, self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
-        queue = HostQueue(waiting, policy.lanes_per_host, policy.most_lanes_per_host)
+        queue = HostQueue(waiting, policy.pace.first_host_lanes, policy.pace.most_host_lanes)
         commit_thread = CommitThread(
             self.ledger,
             account.run,
@@ -281,8 +281,8 @@ class _Haul(Value):
             settled,
             timeline_recorder.written,
             moved_aside=lambda path, kept: self.observer.note(MovedAside(path, kept)),
-            twins=policy.twins,
-            handles=policy.on_arrival is not None,
+            twins=policy.handling.twins,
+            handles=policy.handling.on_arrival is not None,
             is_planned=self.plan.has_path if isinstance(policy.layout, Layout) else None,
         )
         handler = self._make_handler(commit_thread)
@@ -340,7 +340,7 @@ class _Haul(Value):
 
         None for none.
         """
-        command = self.policy.on_arrival
+        command = self.policy.handling.on_arrival
         if command is None:
             return None
 

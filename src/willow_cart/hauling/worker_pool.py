@@ -206,7 +206,7 @@ class WorkerPool:
         self._clock = clock
         self._processor_time = processor_time
         self._helping = SegmentScheduler(
-            transfers.moving, downloader.policy.strands, downloader.policy.lanes
+            transfers.moving, downloader.policy.pace.most_strands, downloader.policy.pace.all_lanes
         )
         self._lookahead = Lookahead(queue, self._executor.files_ahead)
         self._files = self._bytes = 0
@@ -226,8 +226,8 @@ class WorkerPool:
         Raises:
             CannotStore: the ledger cannot be written; nothing more was taken after that.
         """
-        lanes = self._policy.lanes
-        if self._policy.strands == 1:
+        lanes = self._policy.pace.all_lanes
+        if self._policy.pace.most_strands == 1:
             lanes = min(lanes, self._queue.most_at_once)
         self._manage_lanes(lanes)
         if self._failure is not None:
@@ -426,7 +426,7 @@ class WorkerPool:
 
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._policy.pace
-        if pace.gap:
+        if pace.has_gaps:
             self._queue.pause_until(host, now + pace.gap_after(self._random_value()))
 
     def _assist(self, lane: int, found: SegmentJob) -> None:

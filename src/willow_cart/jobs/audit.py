@@ -22,6 +22,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer, watched
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols import Access
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
@@ -169,7 +170,7 @@ def repair(
             map(_offer_of, lost),
             request.folder,
             access,
-            HaulPolicy(lanes=request.lanes, lanes_per_host=request.lanes),
+            HaulPolicy(pace=PaceOptions(lanes=request.lanes, lanes_per_host=request.lanes)),
             command=shlex.join(["willow-cart", "audit", str(request.folder), "--repair"]),
             observer=told,
         )

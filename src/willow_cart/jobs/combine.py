@@ -10,7 +10,6 @@ from willow_cart.choosing.patterns import on_path
 from willow_cart.errors import BadOption, NoTable, nothing_there
 from willow_cart.events import ChangedHere
 from willow_cart.filing.templates import parts_of_names
-from willow_cart.jobs.discovering import make_choosing
 from willow_cart.model import Issue
 from willow_cart.observer import Observer
 from willow_cart.requests.combine import CombineRequest
@@ -62,9 +61,9 @@ def _tables(
     Raises:
         NothingChosen: there are none.
     """
-    choosing = make_choosing(request)
+    choosing = request.choosing
     # A rule that says what to take may mean a table by any name.
-    named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
+    named = bool(choosing.keep or choosing.keep_re or choosing.ext or choosing.numbers)
     found = {each.offer: (each, name) for each, name in _candidates(request, any_name=named)}
     if not found:
         raise nothing_there(", ".join(map(str, request.places)), "table")

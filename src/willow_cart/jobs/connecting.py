@@ -20,10 +20,10 @@ from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.events import CodeWanted, PassedOver
 from willow_cart.observer import Observer, WaitNotes
-from willow_cart.options.hauling import UnpackingOptions
-from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.reaching import ConnectingOptions, SignInOptions
 from willow_cart.platform.own_folders import state_folder
-from willow_cart.protocols import RequestRules, Retrier, RetryPolicy
+from willow_cart.protocols import Retrier, RetryPolicy
 from willow_cart.protocols.router import AccessSettings, ProtocolRouter
 from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.requests.request import ReachingRequest
@@ -33,7 +33,6 @@ from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_in_file import read_sign_ins
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
 from willow_cart.sign_in.trust import Trust
-from willow_cart.structs import replace
 
 if TYPE_CHECKING:
     from netrc import netrc
@@ -46,8 +45,9 @@ def make_access(
     several: Sequence[ReachingRequest],
     lanes_per_host: int,
     observer: Observer,
-    rules: RequestRules | None = None,
+    pace: PaceOptions = PaceOptions(),
     *,
+    bounds: Bounds | None = None,
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
     overhearing: ExchangeRecorder | None = None,
 ) -> Access:
@@ -57,7 +57,8 @@ def make_access(
         several: the options; of more than one the sign-ins of all count, and else the first.
         lanes_per_host: how many connections one host may have.
         observer: told what is waited for, and requested passwords.
-        rules: how requests are made; None as usual, with the patience that the options name.
+        pace: how requests are made.
+        bounds: how far archives may swell whose members are fetched; None as usual.
         kept: sign-ins that can be named besides those of the config file.
         overhearing: hears every exchange with the web; None for none.
 
@@ -65,29 +66,21 @@ def make_access(
         BadOption: a secret or a certificate is not where it is said to be.
     """
     request = several[0]
-    rules = rules or RequestRules(make_retry_policy(request))
     stopped = threading.Event()
     settings = AccessSettings(
         lanes_per_host=lanes_per_host,
-        rules=rules,
+        pace=pace,
+        connecting=request.connecting,
         sign_ins=_make_sign_ins(several, kept or {}, observer),
-        trust=trust_of(request),
-        retrier=Retrier(rules.retry_policy, stopped.wait, WaitNotes(observer)),
+        trust=trust_of(request.connecting),
+        retrier=Retrier(RetryPolicy.of(pace), stopped.wait, WaitNotes(observer)),
         overhearing=overhearing,
-        active=request.active,
-        endpoint=request.endpoint,
-        requester_pays=request.requester_pays,
-        largest_listing=request.largest_listing,
-        profile=request.profile or "",
-        ambient=request.ambient,
-        host_keys=request.host_key,
         tokens=state_folder() / "tokens",
         announce=lambda code: observer.note(CodeWanted(code.address, code.user_code, code.why)),
     )
-    bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
     access = ProtocolRouter(settings, stopped, bounds)
     for each in several:
-        for place in places_in((*each.sources, *filter(None, (each.sign_in_at,)))):
+        for place in places_in((*each.sources, *filter(None, (each.signing.sign_in_at,)))):
             access.trust(place)
     return access
 
@@ -110,14 +103,16 @@ def _make_sign_ins(
             by_origin[origin] = SignIn(shared_access=Secret(query))
     all_named: set[str] = set()
     for request in several:
-        places = request.sources if request.sign_in_at is None else (request.sign_in_at,)
+        places = (
+            request.sources if request.signing.sign_in_at is None else (request.signing.sign_in_at,)
+        )
         named = set(map(origin_of, places_in(places)))
-        by_origin |= _sign_ins_of(request, named, kept, config, observer)
+        by_origin |= _sign_ins_of(request.signing, named, kept, config, observer)
         all_named |= named
-    cookies = next((each.cookies for each in several if each.cookies), None)
+    cookies = next((each.signing.cookies for each in several if each.signing.cookies), None)
     jar = None
     if cookies:
-        only_named = any(each.sign_in_at is not None for each in several)
+        only_named = any(each.signing.sign_in_at is not None for each in several)
         jar = CookieJar(read_cookies(cookies, time.time()), only_named)
     origins = NamedOrigins(all_named)
     return SignIns(by_origin, cookies=jar, netrc=_read_netrc(observer), origins=origins)
@@ -247,16 +242,6 @@ def _read_netrc(observer: Observer) -> netrc | None:
     except (netrc.NetrcParseError, OSError, UnicodeDecodeError) as error:
         observer.note(PassedOver(path, str(error)))
         return None
-
-
-def make_retry_policy(options: ConnectingOptions | PatienceOptions) -> RetryPolicy:
-    """Return the retry policy of the options."""
-    if not isinstance(options, PatienceOptions):
-        return RetryPolicy()
-    retry_policy = RetryPolicy(attempts=options.attempts, longest_wait=options.longest_wait)
-    if options.pause is not None:
-        retry_policy = replace(retry_policy, pause=options.pause, growth=1.0, longest=options.pause)
-    return retry_policy
 
 
 def trust_of(request: ConnectingOptions) -> Trust:

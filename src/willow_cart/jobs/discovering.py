@@ -4,33 +4,28 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Container, Iterable, Iterator, Sequence
-from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
-from typing import TypeVar
 
-from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
-from willow_cart.choosing.choosing import read_span
-from willow_cart.errors import BadOption, NothingChosen
+from willow_cart.choosing import Choice, Choosing
+from willow_cart.errors import NothingChosen
 from willow_cart.events import AwaitsAnswers, Looked, MayBeExpanded
 from willow_cart.identity import AddressId
 from willow_cart.kinds import kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.options.looking import ChoosingOptions, LookingOptions
+from willow_cart.options.looking import ChoosingOptions
+from willow_cart.options.readers import words_in
 from willow_cart.protocols import Access
 from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.requests.request import LookingRequest
 from willow_cart.sources.asking import ask_sizes
 from willow_cart.sources.discover import discover_each
-from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules, Why
-from willow_cart.sources.listing import Kind
+from willow_cart.sources.discovery import Discovery, Looking, Why
 from willow_cart.sources.source_guide import Asking
-from willow_cart.structs import replace
+from willow_cart.structs import asdict, replace
 from willow_cart.units import count_of
-
-Some = TypeVar("Some", str, tuple[str, ...])
 
 
 class SizeAsker:
@@ -94,10 +89,14 @@ class OfferFinder:
         self._request = request
         self._access = access
         self._besides = besides
-        self._choosing = replace(make_choosing(request), offered_before=offered_before)
+        self._choosing = replace(
+            request.choosing,
+            after_path=request.looking.depth != 1,
+            offered_before=offered_before,
+        )
         self._looking = make_looking(request, lanes, self._choosing, everything=everything)
         self._asker = SizeAsker(access, lanes, observer)
-        self.asks: bool = request.ask_sizes
+        self.asks: bool = request.choosing.ask_sizes
         self.found: Discovery = Discovery()
         self.choice: Choice = self._choosing.begin()
 
@@ -112,7 +111,7 @@ class OfferFinder:
         Raises:
             WillowCartError: none of the sources can be read.
         """
-        for option, pattern in _patterns_that_are_files(self._request):
+        for option, pattern in _patterns_that_are_files(self._request.choosing):
             self._observer.note(MayBeExpanded(option, pattern))
         offers = discover_each(
             self._request.sources,
@@ -132,10 +131,10 @@ class OfferFinder:
                 if each.rule is not None:
                     self.found.troubles.append(Issue(each.thing, each.why))
         self._observer.note_each(self.found.troubles)
-        request = self._request
-        told = request.command == "survey" or _wants_shown(request)
+        request, looking = self._request, self._request.looking
+        told = request.command == "survey" or _wants_shown(request.choosing)
         unlisted = self.found.unlisted if told else Counter()
-        self._observer.note(Looked(self.found, self.choice, request.depth, request.pages, unlisted))
+        self._observer.note(Looked(self.found, self.choice, looking.depth, looking.pages, unlisted))
 
     @property
     def has_only_folders(self) -> bool:
@@ -211,46 +210,9 @@ def _wants_shown(request: ChoosingOptions) -> bool:
     return bool(kinds & _SHOWN_KINDS)
 
 
-def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
-    """Return the rules that the options describe.
-
-    Raises:
-        BadOption: a rule cannot be read.
-    """
-    now = now or datetime.now(UTC)
-    return Choosing(
-        numbers=_some("--numbers", request.numbers or "", request.numbers is not None),
-        link_text=request.link_text,
-        heading=request.heading,
-        column=request.column,
-        extensions=_some("--ext", words_in(request.ext), request.ext),
-        kinds=_some("--kind", words_in(request.kind), request.kind),
-        keep=request.keep,
-        drop=request.drop,
-        keep_re=request.keep_re,
-        drop_re=request.drop_re,
-        after_name=request.after_name,
-        after_path=isinstance(request, LookingOptions) and request.depth != 1,
-        since=None if request.since is None else parse_when(request.since, now),
-        until=None if request.until is None else parse_when(request.until, now, whole_day=True),
-        at_least=request.at_least,
-        at_most=request.at_most,
-        media_types=_some("--media-type", words_in(request.media_type), request.media_type),
-        within_time=None
-        if request.within_time is None
-        else (request.within_time, *read_span(request.within_time, now)),
-        within_box=request.within_box or "",
-        undated=Unknown(request.undated),
-        unsized=Unknown(request.unsized),
-        prefer=_some("--prefer", words_in(request.prefer), request.prefer),
-        nth=request.nth,
-        first=request.first,
-    )
-
-
 def make_looking(
     request: LookingRequest, lanes: int, choosing: Choosing, *, everything: bool = False
-) -> DiscoveryOptions:
+) -> Looking:
     """Return the listing options, and what the rules allow to skip.
 
     Args:
@@ -261,33 +223,10 @@ def make_looking(
     Raises:
         BadOption: a selector or a part cannot be read.
     """
-    return DiscoveryOptions(
-        kind=None if request.as_ is None else Kind(request.as_),
-        base=request.base,
-        depth=request.depth,
-        pages=request.pages,
-        rules=PageRules(words_in([request.parts]), request.within, request.next_),
-        ignore_robots=request.ignore_robots,
+    return Looking(
+        **asdict(request.looking),
         lanes=lanes,
-        most_listed=request.most_listed,
-        largest_listing=request.largest_listing,
-        beginning="" if everything else choosing.beginning(deep=request.depth != 1),
+        largest_listing=request.connecting.largest_listing,
+        beginning="" if everything else choosing.beginning(deep=request.looking.depth != 1),
         after="" if everything else choosing.after_name,
-        keep_folders=request.keep_folders,
     )
-
-
-def words_in(texts: Sequence[str]) -> tuple[str, ...]:
-    """Split words that were given one by one or separated by commas."""
-    return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
-
-
-def _some(option: str, read: Some, given: object = True) -> Some:
-    """Return the words of an option; refuse an empty one, which would choose everything.
-
-    Raises:
-        BadOption: it is one.
-    """
-    if given and not read:
-        raise BadOption(option, "is empty", "leave it out, or add patterns to keep")
-    return read

@@ -23,7 +23,7 @@ from willow_cart.identity import AddressId, address_id
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
-from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
+from willow_cart.jobs.hauling_policies import make_policy
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
 from willow_cart.ledger.known_files import KnownFiles
@@ -122,38 +122,38 @@ def haul(
             nothing can be filed there.
     """
     _require_outside(request)
-    if not request.preview:
-        require_not_vanished(request, request.into)
-    if request.cart is not None:
-        form_for(request.cart)  # reports a bad name before any work is done
+    if not request.handling.preview:
+        require_not_vanished(request.handling, request.into)
+    if request.handling.cart is not None:
+        form_for(request.handling.cart)  # reports a bad name before any work is done
     policy = make_policy(request)
     if request.write_errand is not None:
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))
-    lanes = policy.lanes_per_host
+    lanes = request.pace.first_host_lanes
     with (
         make_access(
-            [request], policy.connections_per_host, observer, make_request_rules(request, policy)
+            [request], request.pace.most_host_lanes, observer, request.pace, bounds=policy.bounds
         ) as made,
-        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
+        connected_to(request.handling.cluster if cluster is None else cluster, observer) as workers,
         keeping_answers(made, request.into, lanes, is_fetched_here=workers is None) as (
             access,
             keeping,
         ),
     ):
-        asking = Asking() if request.preview else keeping
+        asking = Asking() if request.handling.preview else keeping
         finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asking)
         offers = finder.chosen()
         troubles = finder.found.troubles
-        if request.preview:
+        if request.handling.preview:
             planned = plan_haul(offers, request.into, policy.layout)
             return replace(planned, incomplete=bool(troubles))
-        if request.cart is not None:
+        if request.handling.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
             from willow_cart.jobs.load import keep_cart
 
             look = Discovery(sources=finder.found.sources)
-            observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
+            observer.note(CartKept(keep_cart(offers, request.handling.cart, look, observer)))
         account = carry(request, policy, offers, access, observer, run=run, cluster=workers)
     return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
 
@@ -190,7 +190,7 @@ def _require_outside(request: HaulRequest) -> None:
     into = request.into.resolve()
     for source in request.sources:
         folder = Path(path_of(source) if source.startswith("file://") else source)
-        if request.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
+        if request.looking.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
             raise UnusableDestination(
                 str(request.into),
                 f"lies in {source}, which is to be hauled",
@@ -283,14 +283,18 @@ def carry(
         run: its own entry; None makes one.
         cluster: whose workers fetch; None for this machine alone.
     """
-    offers = _with_checksums(request, offers, access, observer)
+    offers = _with_checksums(request.handling, offers, access, observer)
     command = shown_command(request)
     # The offers live until the end; looking through them for garbage repeatedly would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
     with ExitStack() as stack:
         stack.callback(gc.unfreeze)
-        logs = [] if request.log is None else [stack.enter_context(LogFile(request.log))]
+        logs = (
+            []
+            if request.handling.log is None
+            else [stack.enter_context(LogFile(request.handling.log))]
+        )
         stop = stack.enter_context(observer.stoppable())
         told, progress = stack.enter_context(watched(observer, request.into, *logs))
         with _entered(command, request.into, run, progress) as ending:
@@ -300,7 +304,7 @@ def carry(
                 access,
                 policy,
                 command=command,
-                note=request.note,
+                note=request.handling.note,
                 observer=told,
                 stop=stop,
                 cluster=cluster,

@@ -10,8 +10,7 @@ from willow_cart.jobs.connecting import make_access, trust_of
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.observer import Observer
 from willow_cart.requests.knock import KnockRequest
-from willow_cart.sources.discovery import DiscoveryOptions
-from willow_cart.sources.listing import Kind
+from willow_cart.sources.discovery import Looking
 from willow_cart.structs import Value
 
 
@@ -44,10 +43,11 @@ def knock(request: KnockRequest, observer: Observer) -> Knocked:
     """
     address = normalise(request.sources[0])
     with make_access([request], 2, observer) as access:
-        keys = request.account_key or request.shared_access
-        fields = request.token or request.header or request.cookies
-        signed = bool(request.user or request.key or fields or keys or request.sign_in)
-        kind = request.as_ or ("bucket" if request.has_container_key else None)
-        looking = DiscoveryOptions(kind=None if kind is None else Kind(kind))
-        knocker = Knocker(access, trust_of(request).context(), signed, looking)
+        signing = request.signing
+        keys = signing.account_key or signing.shared_access
+        fields = signing.token or signing.header or signing.cookies
+        signed = bool(signing.user or signing.key or fields or keys or signing.sign_in)
+        kind = request.looking.as_ or ("bucket" if request.has_container_key else None)
+        looking = Looking(as_=kind)
+        knocker = Knocker(access, trust_of(request.connecting).context(), signed, looking)
         return Knocked(address, list(knocker.knock(address)))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
@@ -13,11 +12,11 @@ from willow_cart.choosing import Choosing
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.discovering import SizeAsker, make_choosing, words_in
-from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
+from willow_cart.jobs.discovering import SizeAsker
 from willow_cart.observer import Observer
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline_copies.warc import WarcFile, require_warc_name
+from willow_cart.options.readers import words_in
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing_bytes
@@ -25,6 +24,7 @@ from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.secrets import shown_command
 from willow_cart.sources.discovery import PagePart
 from willow_cart.structs import Value, replace
+from willow_cart.transfer.policy import HaulPolicy
 
 
 class TakenOffline(Value):
@@ -53,23 +53,22 @@ def offline(request: OfflineRequest, observer: Observer) -> TakenOffline:
     scope = _scope(request)
     choosing = _choosing(request)
     # A second process would not be overheard.
-    policy = replace(make_pace(request), one_process=request.warc is not None)
+    policy = HaulPolicy(pace=request.pace, one_process=request.warc is not None)
     if request.warc is not None:
         require_warc_name(request.warc)
-    request = dataclasses.replace(request, sources=scope.pages)
+    request = replace(request, sources=scope.pages)
     command = shown_command(request)
-    rules = make_request_rules(request, policy)
-    lanes = policy.lanes_per_host
+    lanes = request.pace.first_host_lanes
     with (
         _recorded(request.warc, command) as overhearing,
         make_access(
-            [request], policy.connections_per_host, observer, rules, overhearing=overhearing
+            [request], request.pace.most_host_lanes, observer, request.pace, overhearing=overhearing
         ) as access,
         observer.stoppable() as stop,
     ):
         taken = take(
             scope, request.into, access, policy, choosing=choosing,
-            learn=SizeAsker(access, lanes, observer) if request.ask_sizes else None,
+            learn=SizeAsker(access, lanes, observer) if choosing.ask_sizes else None,
             ignore_robots=request.ignore_robots, command=command, note=request.note,
             observer=observer, stop=stop,
         )  # fmt: skip
@@ -113,10 +112,10 @@ def _choosing(request: OfflineRequest) -> Choosing:
         BadOption: a rule cannot be read, or is about a fact that is not known here.
     """
     for name in _OF_NO_USE:
-        if getattr(request, name):
+        if getattr(request.choosing, name):
             option = f"--{name.replace('_', '-')}"
             raise BadOption(option, "cannot be used here", "choose by address: --keep, --drop")
-    return make_choosing(request)
+    return request.choosing
 
 
 @contextmanager

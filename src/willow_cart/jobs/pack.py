@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from willow_cart.errors import nothing_there
-from willow_cart.jobs.discovering import make_choosing
 from willow_cart.packing import Packed, require_form
 from willow_cart.packing import pack as pack_files
 from willow_cart.requests.pack import PackRequest
@@ -27,7 +26,7 @@ def pack(request: PackRequest) -> Packed:
     }
     if not found:
         raise nothing_there(request.folder, "file")
-    choice = make_choosing(request).choose(found)
+    choice = request.choosing.choose(found)
     choice.require_some()
     return pack_files(
         (found[offer] for offer in choice.chosen), request.to, overwrite=request.overwrite

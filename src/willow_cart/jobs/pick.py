@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import dataclasses
-
 from willow_cart.cart.picking import Picked, Way, pick_in, undo
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.weighing import weigh
-from willow_cart.choosing import Choice, Unknown
+from willow_cart.choosing import Choice
 from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.discovering import SizeAsker, make_choosing
+from willow_cart.jobs.discovering import SizeAsker
 from willow_cart.model import Sizes
 from willow_cart.observer import Observer
+from willow_cart.options.looking import Unknown
 from willow_cart.requests.pick import PickRequest
-from willow_cart.structs import Value
+from willow_cart.structs import Value, replace
 
 
 class PickedRows(Value):
@@ -51,18 +50,17 @@ def pick(request: PickRequest, way: Way, observer: Observer) -> PickedRows:
     Raises:
         WillowCartError: an option cannot be understood, or the cart cannot be read or written.
     """
-    if request.column:
+    if request.choosing.column:
         raise BadOption("--column", "not recorded in carts", "use it when loading")
     # Where a rule cannot tell, the row stays as it is.
     unsure = Unknown.KEEP if way == "only" else Unknown.DROP
-    choosing = make_choosing(
-        dataclasses.replace(
-            request, undated=request.undated or unsure, unsized=request.unsized or unsure
-        )
+    choosing = request.choosing
+    choosing = replace(
+        choosing, undated=choosing.undated or unsure, unsized=choosing.unsized or unsure
     )
     choice = choosing.begin()
     with make_access([request], QUESTIONS, observer) as access:
-        asker = SizeAsker(access, QUESTIONS, observer) if request.ask_sizes else None
+        asker = SizeAsker(access, QUESTIONS, observer) if request.choosing.ask_sizes else None
         picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
     return PickedRows(picked, way, choice, asker.unanswered if asker else 0)
 

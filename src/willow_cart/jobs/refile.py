@@ -14,4 +14,4 @@ def refile(request: RefileRequest) -> Refiled:
     Raises:
         WillowCartError: an option cannot be understood, or the files cannot be moved.
     """
-    return refile_here(request.folder, make_rule(request), only_look=request.preview)
+    return refile_here(request.folder, make_rule(request.filing), only_look=request.preview)

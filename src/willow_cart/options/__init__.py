@@ -1,5 +1,5 @@
-"""The option table: each option is defined once, in groups that requests inherit."""
+"""The option table: each option is defined once, in groups that requests have."""
 
-from willow_cart.options.option import Option, groups_of
+from willow_cart.options.option import Option, Options
 
-__all__ = ["Option", "groups_of"]
+__all__ = ["Option", "Options"]

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
+from enum import StrEnum
 from pathlib import Path
-from typing import ClassVar
 
-from willow_cart.defaults import LANES, STALL_SECONDS
-from willow_cart.options.option import flag, option, option_group
+from willow_cart.defaults import LANES, LANES_PER_HOST, MOST_LANES_PER_HOST, STALL_SECONDS
+from willow_cart.errors import BadOption
+from willow_cart.options.option import Options, flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import few, seconds, size, speed, strands, whole
+from willow_cart.platform import processes
+from willow_cart.structs import Value, force_setattr
+
+# Seconds on the average between two files for those who are shy.
+_ONE_BY_ONE_GAP_SECONDS = 2.0
 
 
-@option_group
-class FilingOptions:
+class FilingOptions(Options):
     """Where files go below the destination."""
 
     layout: str = option(
@@ -40,11 +47,10 @@ class FilingOptions:
     )
 
 
-@option_group
 class PaceOptions(PatienceOptions):
     """The pace of requests, and limits on time, speed and size."""
 
-    group_title: ClassVar[str] = "pace"
+    title = "pace"
 
     lanes: int = option(
         LANES,
@@ -88,9 +94,128 @@ class PaceOptions(PatienceOptions):
         None, size, "refuse larger files, whether or not their size is announced", metavar="SIZE"
     )
 
+    @property
+    def all_lanes(self) -> int:
+        """Return how many files, or strands, are fetched at a time."""
+        return 1 if self.one_by_one else max(self.lanes, self.strands or 1)
 
-@option_group
-class HandlingOptions:
+    @property
+    def first_host_lanes(self) -> int:
+        """Return how many lanes a host has at first."""
+        if self.one_by_one:
+            return 1
+        return self.lanes_per_host or max(LANES_PER_HOST, self.strands or 1)
+
+    @property
+    def most_host_lanes(self) -> int:
+        """Return how many lanes a host may get while it serves more of them faster."""
+        is_fixed = self.one_by_one or self.lanes_per_host is not None
+        return (
+            self.first_host_lanes if is_fixed else max(MOST_LANES_PER_HOST, self.first_host_lanes)
+        )
+
+    @property
+    def most_strands(self) -> int | None:
+        """Return on how many lanes at most one large file is fetched; None for as many as pay."""
+        return 1 if self.one_by_one else self.strands
+
+    @property
+    def has_gaps(self) -> bool:
+        """Whether there are pauses between the requests to a host."""
+        return bool(self.gap or self.one_by_one)
+
+    @property
+    def is_free(self) -> bool:
+        """Whether requests follow each other as fast as they can."""
+        return not (self.has_gaps or self.speed_cap)
+
+    @property
+    def may_hurry(self) -> bool:
+        """Whether a host may be asked for several files at a time, as fast as it answers."""
+        return min(self.all_lanes, self.first_host_lanes) > 1 and self.is_free
+
+    def gap_after(self, random_value: float) -> float:
+        """Return the seconds between a request to a host and the next.
+
+        Args:
+            random_value: a random number from 0 to 1.
+        """
+        if not self.one_by_one:
+            return self.gap
+        return (self.gap or _ONE_BY_ONE_GAP_SECONDS) * (0.5 + random_value)
+
+    def speed_share(self, count: int) -> int | None:
+        """Return the share of one of several workers in bytes a second; None for no limit."""
+        return self.speed_cap and max(1, self.speed_cap // max(1, count))
+
+
+class IfPresent(StrEnum):
+    """What a haul does about a file that exists at the path of another one."""
+
+    RENEW = "renew"
+    """Ask its place whether it has changed, and fetch it if so."""
+    KEEP = "keep"
+    """Leave it, and make no request."""
+    REPLACE = "replace"
+    """Fetch it anew, changed or not."""
+    FAIL = "fail"
+    """Leave it, and count it as a failure."""
+
+
+class Twins(StrEnum):
+    """What a haul does about a file that has the same content as another file here, by SHA-256."""
+
+    KEEP = "keep"
+    """File it anyway."""
+    LINK = "link"
+    """Have both names lead to one file on the disk (a hard link, POSIX `link`)."""
+    SKIP = "skip"
+    """Leave it out; the ledger knows which file stands for it."""
+
+
+_FIELD = re.compile(r"\{(\w*)\}")
+
+FIELDS = (
+    "path", "into", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size",
+    "sha256", "time",
+)  # fmt: skip
+"""What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
+
+
+class ArrivalCommand(Value):
+    """A command with fields in it.
+
+    Attributes:
+        text: as typed.
+        words: what that comes to.
+
+    Raises:
+        BadOption: it cannot be read, or has an unknown field.
+    """
+
+    text: str
+    words: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        try:
+            words = tuple(processes.words_of(self.text))
+        except ValueError as error:
+            raise BadOption(
+                self.text, f"cannot be read: {str(error).lower()}", "check its quotes"
+            ) from None
+        if not words:
+            raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
+        for name in _FIELD.findall(self.text):
+            if name not in FIELDS:
+                raise BadOption(f"{{{name}}}", "not a field", f"fields are {', '.join(FIELDS)}")
+        force_setattr(self, "words", words)
+
+    def words_for(self, fields: Mapping[str, str]) -> list[str]:
+        """Return the words of the command for a file."""
+        return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
+
+
+class HandlingOptions(Options):
     """What is fetched, and what happens to it."""
 
     times: str = option(
@@ -117,16 +242,16 @@ class HandlingOptions:
         "open archives, images, tables and JSON after arrival, and report what is damaged inside"
     )
     accept_anything: bool = flag("accept web pages in place of other files")
-    if_present: str = option(
-        "renew",
-        str,
+    if_present: IfPresent = option(
+        IfPresent.RENEW,
+        IfPresent,
         "for files that exist already: ask the server whether they have changed, keep them "
         "without asking, fetch them again, or count them as failed (%(default)s)",
         choices=("renew", "keep", "replace", "fail"),
     )
-    twins: str = option(
-        "keep",
-        str,
+    twins: Twins = option(
+        Twins.KEEP,
+        Twins,
         "for files whose content exists under another name: file them as well, link both names "
         "to one file, or leave them out (%(default)s)",
         choices=("keep", "link", "skip"),
@@ -146,20 +271,19 @@ class HandlingOptions:
         metavar="SCHEDULER",
     )
     log: Path | None = option(None, Path, "write a log of events as JSON Lines", metavar="FILE")
-    on_arrival: str | None = option(
+    on_arrival: ArrivalCommand | None = option(
         None,
-        str,
+        ArrivalCommand,
         "run a command for each file that arrives, without a shell: 'check {path}'; the guide "
         "lists the fields",
         metavar="COMMAND",
     )
 
 
-@option_group
-class UnpackingOptions:
+class UnpackingOptions(Options):
     """How archives are unpacked."""
 
-    group_title: ClassVar[str] = "unpacking"
+    title = "unpacking"
 
     unpack_to: str | None = option(
         None,
@@ -195,12 +319,10 @@ class UnpackingOptions:
     )
 
 
-@option_group
-class UnpackedArchivesOption:
-    """Which archives a haul unpacks."""
+class HaulUnpackingOptions(UnpackingOptions):
+    """Which archives a haul unpacks, and how."""
 
-    group_title: ClassVar[str] = "unpacking"
-    group_text: ClassVar[str] = "Archives are unpacked after everything has arrived."
+    text = "Archives are unpacked after everything has arrived."
 
     unpack: tuple[str, ...] = option(
         (),

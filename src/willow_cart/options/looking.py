@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from datetime import datetime
+from enum import StrEnum
 
-from willow_cart.options.option import flag, option, option_group
-from willow_cart.options.readers import depth, pages, positive, size
+from willow_cart.options.option import Options, flag, option
+from willow_cart.options.readers import Span, depth, end, moment, pages, positive, size, span
 
 
-@option_group
-class KindOption:
+class KindOption(Options):
     """What sources are."""
 
-    group_title: ClassVar[str] = "looking"
+    title = "looking"
 
     as_: str | None = option(
         None,
@@ -33,11 +33,10 @@ class KindOption:
     )
 
 
-@option_group
 class LookingOptions(KindOption):
     """How sources are listed."""
 
-    group_title: ClassVar[str] = "looking"
+    title = "looking"
 
     depth: int | None = option(
         1,
@@ -75,11 +74,17 @@ class LookingOptions(KindOption):
     ignore_robots: bool = flag("follow links that robots.txt disallows; for your own servers")
 
 
-@option_group
-class ChoosingOptions:
+class Unknown(StrEnum):
+    """What to do with offers for which a rule lacks a fact."""
+
+    KEEP = "keep"
+    DROP = "drop"
+
+
+class ChoosingOptions(Options):
     """Which offers are chosen; the same in every command."""
 
-    group_title: ClassVar[str] = "choosing"
+    title = "choosing"
 
     numbers: str | None = option(
         None,
@@ -145,17 +150,17 @@ class ChoosingOptions:
         many=True,
     )
     after_name: str = option("", str, "keep names that sort after this one", metavar="NAME")
-    since: str | None = option(
+    since: datetime | None = option(
         None,
-        str,
+        moment,
         "keep files modified at this time or later: 2031-05-01, 2031-05-01T06:00Z, or an age "
         "such as 5d or 24h; times without a zone are UTC",
         metavar="WHEN",
         keyword="Moment",
     )
-    until: str | None = option(
+    until: datetime | None = option(
         None,
-        str,
+        end,
         "keep files modified at this time or earlier; a date includes the whole day",
         metavar="WHEN",
         keyword="Moment",
@@ -167,9 +172,9 @@ class ChoosingOptions:
         metavar="TYPE",
         many=True,
     )
-    within_time: str | None = option(
+    within_time: Span | None = option(
         None,
-        str,
+        span,
         "keep data of this time, as a catalogue says: 2031-05-01/2031-05-31",
         metavar="FROM/UNTIL",
     )
@@ -179,9 +184,9 @@ class ChoosingOptions:
         "keep data of this place, as a catalogue says, in degrees: 4.1,52.0,4.3,52.2",
         metavar="WEST,SOUTH,EAST,NORTH",
     )
-    undated: str = option(
-        "keep",
-        str,
+    undated: Unknown = option(
+        Unknown.KEEP,
+        Unknown,
         "keep or drop files of unknown date when a rule needs the date (%(default)s)",
         choices=("keep", "drop"),
     )
@@ -189,9 +194,9 @@ class ChoosingOptions:
         None, size, "keep files of this size or larger: 10MB, 1.5GiB", metavar="SIZE"
     )
     at_most: int | None = option(None, size, "keep files of this size or smaller", metavar="SIZE")
-    unsized: str = option(
-        "keep",
-        str,
+    unsized: Unknown = option(
+        Unknown.KEEP,
+        Unknown,
         "keep or drop files of unknown size, or of a rounded size near the limit, when a rule "
         "needs the size (%(default)s)",
         choices=("keep", "drop"),

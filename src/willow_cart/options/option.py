@@ -1,4 +1,4 @@
-"""The definition of an option as a field of a request, with everything its interfaces need.
+"""The definition of an option as a field, with everything its interfaces need.
 
 From a field come the argument of the command line, the key of errands and settings, the keyword of
 the Python function, the line in the reference, the entry in the JSON schema, and what shells
@@ -7,25 +7,21 @@ complete.
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, TypeVar, dataclass_transform
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, ClassVar, dataclass_transform
 
-_OPTION = "option"
+import msgspec
 
-Some = TypeVar("Some")
+from willow_cart.structs import Value, replace
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(Value):
     """An option, or a positional argument.
 
     Attributes:
         dest: the name of the field; a name that Python reserves has `_` behind it.
         help: one line, with `%(default)s` for the default.
-        default: as the command line would give it; a list of none for one that is given several
-            times.
+        default: what its field holds where it is not given.
         read: makes a value of a text; raises ValueError or BadOption.
         metavar: what stands for the value in help.
         choices: the texts that it takes; empty for any.
@@ -96,10 +92,10 @@ def option(
     keyword: str = "",
 ) -> Any:
     """Return a field for an option with a value; see `Option`."""
-    made = Option(
+    return Option(
         "",
         text,
-        [] if many else default,
+        default,
         read,
         metavar or "|".join(choices),
         tuple(choices),
@@ -110,7 +106,6 @@ def option(
         one_of=one_of,
         keyword=keyword,
     )
-    return dataclasses.field(default=default, metadata={_OPTION: made})
 
 
 def argument(
@@ -123,7 +118,7 @@ def argument(
     nargs: str | int | None = None,
 ) -> Any:
     """Return a field for a positional argument; see `Option`."""
-    made = Option(
+    return Option(
         "",
         text,
         default,
@@ -133,38 +128,61 @@ def argument(
         is_argument=True,
         nargs=nargs,
     )
-    return dataclasses.field(default=default, metadata={_OPTION: made})
 
 
 def flag(text: str, *, one_of: str = "") -> Any:
     """Return a field for an option without a value; see `Option`."""
-    made = Option("", text, default=False, is_flag=True, one_of=one_of)
-    return dataclasses.field(default=False, metadata={_OPTION: made})
+    return Option("", text, default=False, is_flag=True, one_of=one_of)
+
+
+class _OptionsType(msgspec.StructMeta):
+    """Takes the options of a class out of its body, where they stand as the fields' defaults."""
+
+    own: Mapping[str, Option]
+
+    def __new__(
+        mcs, name: str, bases: tuple[type, ...], body: dict[str, Any], **config: Any
+    ) -> _OptionsType:
+        own = {dest: value for dest, value in body.items() if isinstance(value, Option)}
+        defaults = {dest: option.default for dest, option in own.items()}
+        made = super().__new__(mcs, name, bases, {**body, **defaults}, **config)
+        made.own = {dest: replace(option, dest=dest) for dest, option in own.items()}
+        return made
 
 
 @dataclass_transform(frozen_default=True, kw_only_default=True)
-def option_group(group: type[Some]) -> type[Some]:
-    """Make a class a group of options that requests can inherit.
+class Options(msgspec.Struct, metaclass=_OptionsType, frozen=True):
+    """Values of options: a group that is passed on as it is, or a request, which has groups.
 
-    A group is never made by itself, and what it does not need takes half of the time of a command
-    that is over at once.
+    Attributes:
+        title: what they are about, for help; empty for a command's first ones.
+        text: a sentence about all of them; empty for none.
+        own: the options that the class defines, by their fields.
     """
-    make = dataclass(frozen=True, kw_only=True, init=False, repr=False, eq=False)
-    return make(group)
 
+    title: ClassVar[str] = ""
+    text: ClassVar[str] = ""
 
-def groups_of(request: type) -> Mapping[type, tuple[Option, ...]]:
-    """Return the options of a request by the class that defines them, in order."""
-    fields = {field.name: field for field in dataclasses.fields(request)}
-    found = {}
-    for group in request.__mro__:
-        names = [name for name in vars(group).get("__annotations__", ()) if name in fields]
-        own = [fields.pop(name) for name in names]
-        options = [
-            dataclasses.replace(field.metadata[_OPTION], dest=field.name)
-            for field in own
-            if _OPTION in field.metadata
-        ]
-        if options:
-            found[group] = tuple(options)
-    return found
+    @classmethod
+    def homes(cls) -> Iterator[tuple[str, type[Options], tuple[Option, ...]]]:
+        """Yield the options in their order, by the fields whose groups hold them.
+
+        Yields:
+            The field, the class of its group, and options; the field is empty for the class itself.
+        """
+        seen: set[str] = set()
+        required = len(cls.__struct_fields__) - len(cls.__struct_defaults__)
+        defaults = dict(zip(cls.__struct_fields__[required:], cls.__struct_defaults__, strict=True))
+        for kind in cls.__mro__:
+            if not isinstance(kind, _OptionsType):
+                continue
+            for field in kind.__annotations__:
+                group = defaults.get(field)
+                if field in seen:
+                    continue
+                seen.add(field)
+                if field in kind.own:
+                    yield "", cls, (kind.own[field],)
+                elif isinstance(group, Options):
+                    options = (each for _, _, several in group.homes() for each in several)
+                    yield field, type(group), tuple(options)

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
-from willow_cart.options.option import flag, option, option_group
+from willow_cart.options.option import Options, flag, option
 from willow_cart.options.readers import positive, seconds, size
 
 
-@option_group
-class SignInOptions:
+class SignInOptions(Options):
     """The sign-in; secrets are referred to, never contained."""
 
-    group_title: ClassVar[str] = "sign-in"
-    group_text: ClassVar[str] = (
+    title = "sign-in"
+    text = (
         "Sent to the hosts of the addresses among the sources, or to the one that --sign-in-at "
         "names, and to no other. Keep secrets in an environment variable (env:NAME), in the first "
         "line of a file (file:PATH), or in the system's keyring (keyring:NAME). Sign-ins in the "
@@ -68,11 +65,10 @@ class SignInOptions:
     )
 
 
-@option_group
-class ConnectingOptions:
+class ConnectingOptions(Options):
     """How to connect to servers."""
 
-    group_title: ClassVar[str] = "connecting"
+    title = "connecting"
 
     ca: str | None = option(
         None, str, "certificates to trust besides the system's, in PEM format", metavar="FILE"
@@ -116,11 +112,10 @@ class ConnectingOptions:
     active: bool = flag("use active mode for FTP: the server opens the data connections")
 
 
-@option_group
-class PatienceOptions:
+class PatienceOptions(Options):
     """How often and how long to retry."""
 
-    group_title: ClassVar[str] = "pace"
+    title = "pace"
 
     attempts: int = option(
         5,

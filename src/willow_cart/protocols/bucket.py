@@ -28,11 +28,12 @@ from willow_cart.errors import (
     said_in,
 )
 from willow_cart.model import Metadata, Validators
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.outside_values import read_iso
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, next_address
 from willow_cart.protocols.read_all import fetch_whole
-from willow_cart.protocols.retry import RequestRules, Retrier
+from willow_cart.protocols.retry import Retrier
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
 from willow_cart.protocols.web import WebAccess
@@ -168,14 +169,17 @@ class _Elsewhere(TransferFailed):
 
 def connect(settings: AccessSettings) -> BucketAccess:
     """Build the access to object stores from the settings."""
+    connecting = settings.connecting
     return BucketAccess(
-        endpoint=settings.endpoint,
+        endpoint=connecting.endpoint,
         sign_ins=settings.sign_ins,
-        usual=UsualCredentials(settings.profile, ambient=settings.ambient),
-        requester_pays=settings.requester_pays,
+        usual=UsualCredentials(
+            settings.connecting.profile or "", ambient=settings.connecting.ambient
+        ),
+        requester_pays=connecting.requester_pays,
         lanes_per_host=settings.lanes_per_host,
         context_for=TlsContexts(settings.trust, settings.sign_ins.origins),
-        rules=settings.rules,
+        pace=settings.pace,
         pacer=settings.pacer,
         retrier=settings.retrier,
     )
@@ -191,7 +195,6 @@ class BucketAccess(Access, ObjectStore):
         requester_pays: whether we bear the costs where the bucket's owner does not.
         lanes_per_host: how many connections are kept open to one host.
         context_for: the TLS context for an origin; None trusts whom the system trusts.
-        rules: how requests are made.
         pacer: keeps gaps between requests; None for no gaps.
         retrier: makes attempts again for listings.
         environment: where credentials and the region may be named.
@@ -206,12 +209,11 @@ class BucketAccess(Access, ObjectStore):
         requester_pays: bool = False,
         lanes_per_host: int = LANES_PER_HOST,
         context_for: ContextFor | None = None,
-        rules: RequestRules | None = None,
+        pace: PaceOptions = PaceOptions(),
         pacer: RequestPacer | None = None,
         retrier: Retrier | None = None,
         environment: Mapping[str, str] = os.environ,
     ) -> None:
-        rules = rules or RequestRules()
         self.retrier = retrier or Retrier()
         named = environment.get("AWS_ENDPOINT_URL_S3") or environment.get("AWS_ENDPOINT_URL")
         self._endpoint = endpoint or named
@@ -224,8 +226,8 @@ class BucketAccess(Access, ObjectStore):
         )
         self._web = WebAccess(
             lanes_per_host=lanes_per_host,
-            stall_after=rules.stall_after,
-            longest=rules.longest,
+            stall_after=pace.stall_after,
+            longest=pace.time_per_file,
             pacer=pacer,
             sign_ins=self._signer,
             context_for=None

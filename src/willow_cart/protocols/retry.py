@@ -9,9 +9,8 @@ import random
 import time
 from collections.abc import Callable
 from enum import Enum
-from typing import TypeVar
+from typing import Self, TypeVar
 
-from willow_cart.defaults import STALL_SECONDS
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -21,7 +20,8 @@ from willow_cart.errors import (
     TransientError,
     WillowCartError,
 )
-from willow_cart.structs import Value
+from willow_cart.options.reaching import PatienceOptions
+from willow_cart.structs import Value, replace
 
 Answer = TypeVar("Answer")
 
@@ -139,6 +139,14 @@ class RetryPolicy(Value):
     longest: float = 60.0
     longest_wait: float = 300.0
 
+    @classmethod
+    def of(cls, options: PatienceOptions) -> Self:
+        """Return the policy that options describe."""
+        made = cls(attempts=options.attempts, longest_wait=options.longest_wait)
+        if options.pause is None:
+            return made
+        return replace(made, pause=options.pause, growth=1.0, longest=options.pause)
+
     def decide(self, failure: Failure, random_value: float) -> Retry | GiveUp:
         """Decide what to do about a failure.
 
@@ -230,19 +238,3 @@ class Retrier(Value):
                 self.tell(error, decision.after)
                 if self.wait(decision.after):
                     raise
-
-
-class RequestRules(Value):
-    """The rules for all requests.
-
-    Attributes:
-        retry_policy: when to try again.
-        gap_after: gives the seconds between a request to a host and the next; None for no gaps.
-        stall_after: seconds without a byte after which a connection counts as broken.
-        longest: seconds that one attempt may take; None for no limit.
-    """
-
-    retry_policy: RetryPolicy = RetryPolicy()
-    gap_after: Callable[[], float] | None = None
-    stall_after: float = STALL_SECONDS
-    longest: float | None = None

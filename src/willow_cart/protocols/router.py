@@ -15,10 +15,12 @@ from willow_cart.addresses import host_of, is_inside, scheme_of
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
+from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.reaching import ConnectingOptions
 from willow_cart.protocols.base import Access, DirectoryLister, Download, ObjectStore, Unchanged
 from willow_cart.protocols.inside import Inside
 from willow_cart.protocols.recorder import ExchangeRecorder
-from willow_cart.protocols.retry import RequestRules, Retrier, tell_nothing
+from willow_cart.protocols.retry import Retrier, tell_nothing
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import lacks_secret, without_secrets
 from willow_cart.schemes import SCHEMES
@@ -35,37 +37,24 @@ class AccessSettings(Value, kw_only=True):
 
     Attributes:
         lanes_per_host: how many connections one host may have.
-        rules: how patiently requests are made.
+        pace: how patiently requests are made, and with which gaps.
         sign_ins: what proves who asks.
         trust: for TLS.
         retrier: makes attempts again for listings and other documents.
-        pacer: keeps a gap between requests; made by the router, if the rules want one.
+        pacer: keeps a gap between requests; made by the router, if there is one.
         overhearing: hears every exchange with the web; None for none.
-        active: whether FTP servers open data connections to this machine.
-        endpoint: the address of an object store; None for the usual one.
-        requester_pays: whether the account pays for what a store sends.
-        largest_listing: the longest listing that is read, in bytes.
-        profile: of the shared credentials file, for stores; empty for the usual one.
-        ambient: whether stores are signed in to by the role of this machine.
-        host_keys: fingerprints of SSH servers that are accepted.
         tokens: the folder where tokens are kept between runs; None for nowhere.
         announce: shows a code that the user has to enter elsewhere.
     """
 
     lanes_per_host: int
-    rules: RequestRules
+    pace: PaceOptions
+    connecting: ConnectingOptions
     sign_ins: SignIns
     trust: Trust
     retrier: Retrier
     pacer: RequestPacer | None = None
     overhearing: ExchangeRecorder | None
-    active: bool
-    endpoint: str | None
-    requester_pays: bool
-    largest_listing: int
-    profile: str = ""
-    ambient: bool = False
-    host_keys: tuple[str, ...] = ()
     tokens: Path | None = None
     announce: Callable[[DeviceCode], None] = tell_nothing
 
@@ -88,13 +77,12 @@ class ProtocolRouter(Access):
         stopped: threading.Event | None = None,
         bounds: Bounds | None = None,
     ) -> None:
-        if settings.rules.longest is not None:
-            self.document_seconds = settings.rules.longest
+        if settings.pace.time_per_file is not None:
+            self.document_seconds = settings.pace.time_per_file
         self.retrier = settings.retrier
         self._stopped = stopped or threading.Event()
-        gap_after = settings.rules.gap_after
-        if settings.pacer is None and gap_after is not None:
-            settings = replace(settings, pacer=RequestPacer(gap_after))
+        if settings.pacer is None and settings.pace.has_gaps:
+            settings = replace(settings, pacer=RequestPacer(settings.pace))
         self._settings = settings
         self._made: dict[str, Access] = {}
         self._bounds = bounds

@@ -11,8 +11,10 @@ import weakref
 from collections import defaultdict, deque
 from collections.abc import Callable
 from contextlib import suppress
+from random import random
 from typing import Any
 
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import connections
 
 # A connection attempt looks this often whether it is still wanted, in seconds.
@@ -26,14 +28,12 @@ class RequestPacer:
     """Keeps a gap between requests to one host, measured from when they are sent.
 
     Args:
-        gap_after: gives the gap in seconds that follows a request.
+        pace: has the gap that follows a request.
         clock: monotonic, in seconds.
     """
 
-    def __init__(
-        self, gap_after: Callable[[], float], clock: Callable[[], float] = time.monotonic
-    ) -> None:
-        self._gap_after = gap_after
+    def __init__(self, pace: PaceOptions, clock: Callable[[], float] = time.monotonic) -> None:
+        self._pace = pace
         self._clock = clock
         self._lock = threading.Lock()
         self._next: dict[str, float] = {}
@@ -51,15 +51,18 @@ class RequestPacer:
             left = self._next.get(host, 0.0) - self._clock()
             if left > 0:
                 pause(left)
-            self._next[host] = self._clock() + self._gap_after()
+            self._next[host] = self._clock() + self._gap()
 
     def reserve(self, host: str) -> float:
         """Reserve the next turn at a host; return the seconds until then."""
         with self._lock:
             now = self._clock()
             turn = max(now, self._next.get(host, now))
-            self._next[host] = turn + self._gap_after()
+            self._next[host] = turn + self._gap()
             return turn - now
+
+    def _gap(self) -> float:
+        return self._pace.gap_after(random())  # noqa: S311  # not a secret
 
 
 class SocketGuard:

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from pathlib import Path
 
 from willow_cart.defaults import QUESTIONS
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import few
-from willow_cart.options.shared import FolderArgument, FormOptions
+from willow_cart.options.shared import CSV, FOLDER, JSON
 from willow_cart.platform import processes
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
+class AuditRequest(ReachingRequest):
     """A request to check a folder."""
 
     command = "audit"
@@ -46,3 +45,6 @@ class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
     lanes: int = option(
         QUESTIONS, few, "number of files that are requested at a time (%(default)s)", metavar="N"
     )
+    folder: Path = FOLDER
+    json: bool = JSON
+    csv: bool = CSV

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.options.looking import ChoosingOptions
+from willow_cart.choosing import Choosing
 from willow_cart.options.option import argument, flag, option
 from willow_cart.options.readers import whole
-from willow_cart.options.shared import OverwriteOption
+from willow_cart.options.shared import OVERWRITE
 from willow_cart.requests.request import Request
 from willow_cart.tables.outputs import endings_told
 
 
-@dataclass(frozen=True, kw_only=True)
-class CombineRequest(OverwriteOption, ChoosingOptions, Request):
+class CombineRequest(Request):
     """A request to combine tables."""
 
     command = "combine"
@@ -62,3 +60,5 @@ class CombineRequest(OverwriteOption, ChoosingOptions, Request):
     cart: Path | None = option(
         None, Path, "use only files that came from the addresses in a cart", metavar="FILE"
     )
+    overwrite: bool = OVERWRITE
+    choosing: Choosing = Choosing()

@@ -7,18 +7,21 @@ the requests of others.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
-from willow_cart.options.option import Option, groups_of
+from willow_cart.options.option import Option
+from willow_cart.structs import Value, field
 
 if TYPE_CHECKING:
     from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+_SECTIONS = ("", "unpacking", "looking", "choosing", "sign-in", "connecting", "pace")
+"""The titles of groups, in the order of the help."""
+
+
+class Group(Value):
     """A group of options in the help.
 
     Attributes:
@@ -31,8 +34,7 @@ class Group:
     text: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(Value):
     """A command of the program.
 
     Attributes:
@@ -56,20 +58,19 @@ class Command:
 
     def arguments(self) -> Iterator[Option]:
         """Yield its positional arguments."""
-        for options in groups_of(self.request).values():
+        for _, _, options in self.request.homes():
             yield from (option for option in options if option.is_argument)
 
     def groups(self) -> Iterator[Group]:
         """Yield its options in groups."""
         titled: dict[str, Group] = {}
-        for group, options in groups_of(self.request).items():
-            title = vars(group).get("group_title", "")
+        for _, group, options in self.request.homes():
             named = tuple(option for option in options if not option.is_argument)
-            before = titled.get(title, Group(title, ()))
-            text = vars(group).get("group_text", before.text)
+            before = titled.get(group.title, Group(group.title, ()))
             if named:
-                titled[title] = Group(title, before.options + named, text)
-        yield from titled.values()
+                text = group.text or before.text
+                titled[group.title] = Group(group.title, before.options + named, text)
+        yield from (titled[title] for title in _SECTIONS if title in titled)
 
     def by_key(self) -> dict[str, Option]:
         """Return all options and arguments by their keys."""
@@ -113,7 +114,7 @@ _COMMANDS = (
         "an empty cell in the column take, and can be put back. The last change can be undone "
         "with --undo.",
         # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
-        {"undated": "", "unsized": ""},
+        {"undated": None, "unsized": None},
     ),
     Command(
         "weigh",

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from willow_cart.options.option import argument
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
 class CompletionRequest(Request):
     """A request for a completion script."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import flag, option
@@ -10,7 +9,6 @@ from willow_cart.options.readers import port
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
 class DemoRequest(Request):
     """A request to run the demo."""
 

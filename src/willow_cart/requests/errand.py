@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.options.looking import ChoosingOptions, LookingOptions
+from willow_cart.choosing import Choosing
+from willow_cart.options.looking import LookingOptions
 from willow_cart.options.option import argument, flag, option
-from willow_cart.options.shared import OverwriteOption
+from willow_cart.options.shared import OVERWRITE
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class ErrandRequest(OverwriteOption, LookingOptions, ChoosingOptions, ReachingRequest):
+class ErrandRequest(ReachingRequest):
     """A request to run an errand, or to write one; how to look and choose is for the latter."""
 
     command = "errand"
@@ -43,3 +42,6 @@ class ErrandRequest(OverwriteOption, LookingOptions, ChoosingOptions, ReachingRe
     summary: Path | None = option(
         None, Path, "write a one-line summary of the result to a file", metavar="FILE"
     )
+    overwrite: bool = OVERWRITE
+    looking: LookingOptions = LookingOptions()
+    choosing: Choosing = Choosing()

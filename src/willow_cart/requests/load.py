@@ -2,27 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
-from willow_cart.options.shared import (
-    LanesOption,
-    OverwriteOption,
-    WriteErrandOption,
-)
+from willow_cart.options.shared import LANES, OVERWRITE, WRITE_ERRAND
 from willow_cart.requests.request import LookingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class LoadRequest(
-    OverwriteOption,
-    WriteErrandOption,
-    LanesOption,
-    LookingRequest,
-    PatienceOptions,
-):
+class LoadRequest(LookingRequest):
     """A request to load a cart."""
 
     command = "load"
@@ -43,3 +31,7 @@ class LoadRequest(
         metavar="FILE.py",
     )
     add: bool = flag("add sources to a cart that was loaded from others")
+    overwrite: bool = OVERWRITE
+    write_errand: Path | None = WRITE_ERRAND
+    lanes: int = LANES
+    pace: PatienceOptions = PatienceOptions()

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
+from willow_cart.choosing import Choosing
 from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.looking import ChoosingOptions
 from willow_cart.options.option import argument, flag, option
 from willow_cart.options.readers import depth
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
+class OfflineRequest(ReachingRequest):
     """A request to copy pages."""
 
     command = "offline"
@@ -60,3 +58,5 @@ class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
         metavar="FILE",
     )
     note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
+    choosing: Choosing = Choosing()
+    pace: PaceOptions = PaceOptions()

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.options.looking import ChoosingOptions
+from willow_cart.choosing import Choosing
 from willow_cart.options.option import argument, option
-from willow_cart.options.shared import OverwriteOption
+from willow_cart.options.shared import OVERWRITE
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
-class PackRequest(OverwriteOption, ChoosingOptions, Request):
+class PackRequest(Request):
     """A request to pack a folder."""
 
     command = "pack"
@@ -25,3 +23,5 @@ class PackRequest(OverwriteOption, ChoosingOptions, Request):
         metavar="FILE",
         required=True,
     )
+    overwrite: bool = OVERWRITE
+    choosing: Choosing = Choosing()

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from willow_cart.options.option import argument, flag, option
 from willow_cart.options.readers import whole
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
 class PeekRequest(ReachingRequest):
     """A request to look into files."""
 

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from pathlib import Path
 
-from willow_cart.options.looking import ChoosingOptions
+from willow_cart.choosing import Choosing
 from willow_cart.options.option import flag
-from willow_cart.options.shared import CartArgument
+from willow_cart.options.shared import CART
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
+class PickRequest(ReachingRequest):
     """A request to pick rows of a cart."""
 
     command = "pick"
@@ -21,3 +20,5 @@ class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
     back: bool = flag("put the chosen rows back", one_of="way")
     undo: bool = flag("undo the last change; repeat it to redo the change", one_of="way")
     gone: bool = flag("choose only rows that were no longer offered at the last load")
+    cart: Path = CART
+    choosing: Choosing = Choosing()

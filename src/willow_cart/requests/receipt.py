@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import positive
-from willow_cart.options.shared import FolderArgument, FormOptions, OverwriteOption
+from willow_cart.options.shared import CSV, FOLDER, JSON, OVERWRITE
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
-class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
+class ReceiptRequest(Request):
     """A request for a receipt."""
 
     command = "receipt"
@@ -54,3 +52,7 @@ class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
         metavar="NEW_DIR",
         one_of="form",
     )
+    folder: Path = FOLDER
+    json: bool = JSON
+    csv: bool = CSV
+    overwrite: bool = OVERWRITE

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from pathlib import Path
 
 from willow_cart.options.hauling import FilingOptions
 from willow_cart.options.option import flag
-from willow_cart.options.shared import FolderArgument
+from willow_cart.options.shared import FOLDER
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
-class RefileRequest(FolderArgument, FilingOptions, Request):
+class RefileRequest(Request):
     """A request to move hauled files."""
 
     command = "refile"
 
     preview: bool = flag("show the resulting tree; moves nothing")
+    folder: Path = FOLDER
+    filing: FilingOptions = FilingOptions()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Self
 
 from willow_cart.addresses import (
@@ -14,17 +13,18 @@ from willow_cart.addresses import (
     origin_of,
     scheme_of,
 )
+from willow_cart.choosing import Choosing
 from willow_cart.errors import BadOption
-from willow_cart.options import Option
+from willow_cart.options import Option, Options
 from willow_cart.options.given import Given, together, typed
-from willow_cart.options.looking import ChoosingOptions, LookingOptions
+from willow_cart.options.looking import LookingOptions
 from willow_cart.options.reaching import ConnectingOptions, SignInOptions
-from willow_cart.options.shared import SourcesArgument
+from willow_cart.options.shared import SOURCES
 from willow_cart.requests.commands import COMMANDS
+from willow_cart.structs import field, replace
 
 
-@dataclass(frozen=True, kw_only=True)
-class Request:
+class Request(Options):
     """A request of a command.
 
     Attributes:
@@ -33,8 +33,8 @@ class Request:
     """
 
     command: ClassVar[str] = ""
-    given: Given = field(default_factory=dict, repr=False, compare=False)
-    words: tuple[str, ...] = field(default=(), repr=False, compare=False)
+    given: Given = field(default_factory=dict)
+    words: tuple[str, ...] = ()
 
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
@@ -54,7 +54,11 @@ class Request:
         values: dict[str, Any] = dict(command.defaults)
         for key, texts in together((settings or {}, given), options).items():
             values[options[key].dest] = _value_of(options[key], texts)
-        return cls(**values, given=given, words=words or (cls.command, *typed(given, options)))
+        fields: dict[str, Any] = {}
+        for home, group, members in cls.homes():
+            own = {each.dest: values[each.dest] for each in members if each.dest in values}
+            fields |= {home: group(**own)} if home else own
+        return cls(**fields, given=given, words=words or (cls.command, *typed(given, options)))
 
 
 def _value_of(option: Option, texts: tuple[str, ...]) -> object:
@@ -66,8 +70,7 @@ def _value_of(option: Option, texts: tuple[str, ...]) -> object:
     return option.const if option.const is not None and not text else option.read(text)
 
 
-@dataclass(frozen=True, kw_only=True)
-class ReachingRequest(SignInOptions, ConnectingOptions, Request):
+class ReachingRequest(Request):
     """A request that contacts servers.
 
     Attributes:
@@ -76,8 +79,10 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
         is_of_containers: whether the sources were written as containers.
     """
 
+    signing: SignInOptions = SignInOptions()
+    connecting: ConnectingOptions = ConnectingOptions()
     sources: tuple[str, ...] = ()
-    signatures: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+    signatures: tuple[tuple[str, str], ...] = ()
     is_of_containers: bool = False
 
     @classmethod
@@ -96,7 +101,7 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
             raise BadOption(
                 "az:// addresses", "do not go with other sources", "give each a command of its own"
             )
-        places = (container_on_web(source, made.endpoint) for source in made.sources)
+        places = (container_on_web(source, made.connecting.endpoint) for source in made.sources)
         return replace(made, sources=tuple(places), is_of_containers=True)
 
     @property
@@ -107,13 +112,16 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
         """
         if self.is_of_containers:
             return True
-        keyed = bool(self.account_key or self.shared_access)
+        keyed = bool(self.signing.account_key or self.signing.shared_access)
         return keyed and bool(self.sources) and all(map(_is_on_the_web, self.sources))
 
 
-@dataclass(frozen=True, kw_only=True)
-class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingRequest):
+class LookingRequest(ReachingRequest):
     """A request that lists sources."""
+
+    sources: tuple[str, ...] = SOURCES
+    looking: LookingOptions = LookingOptions()
+    choosing: Choosing = Choosing()
 
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
@@ -123,9 +131,9 @@ class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingR
         container, and every request to it is to be signed.
         """
         made = super().read(given, settings, words)
-        if made.as_ is None and made.has_container_key:
-            made = replace(made, as_="bucket")
-        if made.as_ != "bucket":
+        if made.looking.as_ is None and made.has_container_key:
+            made = replace(made, looking=replace(made.looking, as_="bucket"))
+        if made.looking.as_ != "bucket":
             return made
         parts = [_without_signature(source) for source in made.sources]
         signed = tuple((origin_of(normalise(bare)), query) for bare, query in parts if query)

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import positive
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
 class RunsRequest(Request):
     """A request about runs."""
 

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from willow_cart.options.option import flag
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
 class SettingsRequest(Request):
     """A request for the settings."""
 

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
-from willow_cart.options.shared import FormOptions, LanesOption
+from willow_cart.options.shared import CSV, JSON, LANES
 from willow_cart.requests.request import LookingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
+class SurveyRequest(LookingRequest):
     """A request for a survey."""
 
     command = "survey"
@@ -23,3 +20,7 @@ class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
     levels: int | None = option(
         None, positive, "with --folders: show this many levels (all)", metavar="N"
     )
+    json: bool = JSON
+    csv: bool = CSV
+    lanes: int = LANES
+    pace: PatienceOptions = PatienceOptions()

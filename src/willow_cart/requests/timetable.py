@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import argument, flag, option
-from willow_cart.options.shared import OverwriteOption
+from willow_cart.options.shared import OVERWRITE
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
-class TimetableRequest(OverwriteOption, Request):
+class TimetableRequest(Request):
     """A request for a schedule."""
 
     command = "timetable"
@@ -31,3 +29,4 @@ class TimetableRequest(OverwriteOption, Request):
     launchd_agent: Path | None = option(
         None, Path, "write a property list for launchd on macOS", metavar="FILE"
     )
+    overwrite: bool = OVERWRITE

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
+from willow_cart.choosing import Choosing
 from willow_cart.options.hauling import UnpackingOptions
-from willow_cart.options.looking import ChoosingOptions
 from willow_cart.options.option import argument, option
 from willow_cart.requests.request import Request
 
 
-@dataclass(frozen=True, kw_only=True)
-class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
+class UnpackRequest(Request):
     """A request to unpack archives."""
 
     command = "unpack"
@@ -33,3 +31,5 @@ class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
         "defines fields for --unpack-to from parts of names, as for --file-as",
         metavar="REGEX",
     )
+    unpacking: UnpackingOptions = UnpackingOptions()
+    choosing: Choosing = Choosing()

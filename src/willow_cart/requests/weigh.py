@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import drives, few, speed
-from willow_cart.options.shared import CartArgument, OverwriteOption
+from willow_cart.options.shared import CART, OVERWRITE
 from willow_cart.requests.request import ReachingRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class WeighRequest(CartArgument, OverwriteOption, ReachingRequest):
+class WeighRequest(ReachingRequest):
     """A request to total a cart."""
 
     command = "weigh"
@@ -42,3 +40,5 @@ class WeighRequest(CartArgument, OverwriteOption, ReachingRequest):
     )
     figure: Path | None = option(None, Path, "draw a figure: FILE.png or FILE.svg", metavar="FILE")
     json: bool = flag("print JSON")
+    cart: Path = CART
+    overwrite: bool = OVERWRITE

@@ -17,10 +17,12 @@ Amount = int | float | str
 Moment = str | date | datetime
 
 
-class LanesKeywords(TypedDict, total=False):
-    """The number of parallel requests."""
+class PatienceKeywords(TypedDict, total=False):
+    """How often and how long to retry."""
 
-    lanes: int
+    attempts: int
+    pause: Amount
+    longest_wait: Amount
 
 
 class LookingKeywords(TypedDict, total=False):
@@ -35,11 +37,6 @@ class LookingKeywords(TypedDict, total=False):
     base: str
     most_listed: int
     ignore_robots: bool
-
-
-class KindKeywords(TypedDict, total=False):
-    """What sources are."""
-
     as_: Literal[
         "file",
         "page",
@@ -55,7 +52,7 @@ class KindKeywords(TypedDict, total=False):
 
 
 class ChoosingKeywords(TypedDict, total=False):
-    """Which offers are chosen; the same in every command."""
+    """The choosing options, as rules that say which offers are wanted."""
 
     numbers: int | str
     link_text: Words
@@ -114,14 +111,6 @@ class ConnectingKeywords(TypedDict, total=False):
     active: bool
 
 
-class PatienceKeywords(TypedDict, total=False):
-    """How often and how long to retry."""
-
-    attempts: int
-    pause: Amount
-    longest_wait: Amount
-
-
 class FilingKeywords(TypedDict, total=False):
     """Where files go below the destination."""
 
@@ -149,9 +138,10 @@ class HandlingKeywords(TypedDict, total=False):
     on_arrival: str
 
 
-class UnpackingKeywords(TypedDict, total=False):
-    """How archives are unpacked."""
+class HaulUnpackingKeywords(TypedDict, total=False):
+    """Which archives a haul unpacks, and how."""
 
+    unpack: Words
     unpack_to: str
     inside: Words
     lift: bool
@@ -159,12 +149,6 @@ class UnpackingKeywords(TypedDict, total=False):
     then: Literal["keep", "remove"]
     swell_at_most: str
     archive_password: str
-
-
-class UnpackedArchivesKeywords(TypedDict, total=False):
-    """Which archives a haul unpacks."""
-
-    unpack: Words
 
 
 class PaceKeywords(TypedDict, total=False):
@@ -180,33 +164,62 @@ class PaceKeywords(TypedDict, total=False):
     slowest: Amount
     time_per_file: Amount
     largest: Amount
+    attempts: int
+    pause: Amount
+    longest_wait: Amount
+
+
+class KindKeywords(TypedDict, total=False):
+    """What sources are."""
+
+    as_: Literal[
+        "file",
+        "page",
+        "folder",
+        "bucket",
+        "feed",
+        "sitemap",
+        "list",
+        "archive",
+        "webdav",
+        "catalogue",
+    ]
+
+
+class UnpackingKeywords(TypedDict, total=False):
+    """How archives are unpacked."""
+
+    unpack_to: str
+    inside: Words
+    lift: bool
+    nested: bool
+    then: Literal["keep", "remove"]
+    swell_at_most: str
+    archive_password: str
 
 
 class SurveyKeywords(
-    LanesKeywords,
+    PatienceKeywords,
     LookingKeywords,
-    KindKeywords,
     ChoosingKeywords,
     SignInKeywords,
     ConnectingKeywords,
-    PatienceKeywords,
     total=False,
 ):
     """What `survey` and `load` understand."""
+
+    lanes: int
 
 
 class HaulKeywords(
     FilingKeywords,
     HandlingKeywords,
-    UnpackingKeywords,
-    UnpackedArchivesKeywords,
+    HaulUnpackingKeywords,
+    PaceKeywords,
     LookingKeywords,
-    KindKeywords,
     ChoosingKeywords,
     SignInKeywords,
     ConnectingKeywords,
-    PaceKeywords,
-    PatienceKeywords,
     total=False,
 ):
     """What `haul` understands."""
@@ -214,10 +227,9 @@ class HaulKeywords(
 
 class OfflineKeywords(
     ChoosingKeywords,
+    PaceKeywords,
     SignInKeywords,
     ConnectingKeywords,
-    PaceKeywords,
-    PatienceKeywords,
     total=False,
 ):
     """What `offline` understands."""

@@ -16,14 +16,14 @@ from willow_cart.errors import (
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.web import WebAccess
-from willow_cart.sources.discovery import Discovery, DiscoveryOptions
+from willow_cart.sources.discovery import Discovery, Looking
 from willow_cart.sources.source_guide import Asking, SourceGuide, shown_as
 
 
 def discover(
     sources: Iterable[str],
     access: Access | None = None,
-    looking: DiscoveryOptions | None = None,
+    looking: Looking | None = None,
     standard_input: BinaryIO | None = None,
 ) -> Discovery:
     """List sources: addresses of files, pages, folders, feeds and sitemaps; lists and tables.
@@ -33,7 +33,7 @@ def discover(
     Args:
         sources: as typed by the user: addresses, paths, `-` for standard input.
         access: how places are talked to; None talks to the web without any sign-in.
-        looking: how they are looked at; None as `DiscoveryOptions()`.
+        looking: how they are looked at; None as `Looking()`.
         standard_input: the stream for `-`.
 
     Raises:
@@ -52,7 +52,7 @@ def discover_each(
     sources: Iterable[str],
     found: Discovery,
     access: Access,
-    looking: DiscoveryOptions | None = None,
+    looking: Looking | None = None,
     standard_input: BinaryIO | None = None,
     *,
     asking: Asking | None = None,
@@ -62,14 +62,12 @@ def discover_each(
     Args:
         sources: as typed by the user.
         found: filled with everything but the offers as they are gone through.
-        looking: how they are looked at; None as `DiscoveryOptions()`.
+        looking: how they are looked at; None as `Looking()`.
         standard_input: the stream for `-`.
         asking: how to use responses that are files; None discards them.
     """
     sources = list(sources)
-    guide = SourceGuide(
-        found, access, looking or DiscoveryOptions(), standard_input, asking or Asking()
-    )
+    guide = SourceGuide(found, access, looking or Looking(), standard_input, asking or Asking())
     guide.ask_ahead(sources)
     try:
         yield from _go_through(sources, found, guide)

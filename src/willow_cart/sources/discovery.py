@@ -8,6 +8,8 @@ from enum import StrEnum
 from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.model import Issue, Offer
+from willow_cart.options.looking import LookingOptions
+from willow_cart.options.readers import words_in
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.sources.listing import Kind
 from willow_cart.structs import Record, Value, field
@@ -56,65 +58,45 @@ class PagePart(StrEnum):
     SCRIPTS = "scripts"
 
 
-class PageRules(Value):
-    """The rules for references on a page.
+class Looking(LookingOptions):
+    """The looking options, with what is known of what is wanted.
 
     Attributes:
-        parts: the kinds of references.
-        within: a CSS selector; only what stands in the elements that it names counts.
-        following: a CSS selector for the link to the next page; empty for `rel=next`.
+        lanes: how many folders are read at a time.
+        largest_listing: bytes of a page or a folder index that are read.
+        beginning: what the paths begin with that are wanted; places that can list no others.
+        after: likewise what the paths sort behind.
 
     Raises:
         BadOption: a selector or a part cannot be read.
     """
 
-    parts: tuple[str, ...] = (PagePart.LINKS.value,)
-    within: str = ""
-    following: str = ""
+    lanes: int = QUESTIONS
+    largest_listing: int = MAX_DOCUMENT_BYTES
+    beginning: str = ""
+    after: str = ""
 
     def __post_init__(self) -> None:
-        for part in self.parts:
+        for part in self.page_parts:
             if part not in list(PagePart):
                 raise BadOption(
                     f"--parts {part}", "not a known part", f"there are {', '.join(PagePart)}"
                 )
-        for option, selector in (("--within", self.within), ("--next", self.following)):
+        for option, selector in (("--within", self.within), ("--next", self.next_)):
             if selector:
                 from willow_cart.sources.web_pages.selectors import read_selector  # slow to import
 
                 read_selector(option, selector)
 
+    @property
+    def kind(self) -> Kind | None:
+        """What the sources are, where they cannot be told; None asks them."""
+        return None if self.as_ is None else Kind(self.as_)
 
-class DiscoveryOptions(Value):
-    """How sources are listed.
-
-    Attributes:
-        kind: what the sources are, where they cannot be told; None asks them.
-        base: the address that a saved page is from; empty where it says so itself.
-        depth: how many levels of folders; 1 is the folder itself, None is all.
-        pages: how many pages of a series.
-        rules: what counts on pages.
-        ignore_robots: whether to go where a site asks programs not to; for one's own sites.
-        lanes: how many folders are read at a time.
-        most_listed: files after which a source is read no further.
-        largest_listing: bytes of a page or a folder index that are read.
-        beginning: what the paths begin with that are wanted; places that can list no others.
-        after: likewise what the paths sort behind.
-        keep_folders: whether paths begin with the folders of the addresses that were typed.
-    """
-
-    kind: Kind | None = None
-    base: str = ""
-    depth: int | None = 1
-    pages: int = 1
-    rules: PageRules = field(default_factory=PageRules)
-    ignore_robots: bool = False
-    lanes: int = QUESTIONS
-    most_listed: int = 10_000_000
-    largest_listing: int = MAX_DOCUMENT_BYTES
-    beginning: str = ""
-    after: str = ""
-    keep_folders: bool = False
+    @property
+    def page_parts(self) -> tuple[str, ...]:
+        """The kinds of references on pages that count."""
+        return words_in([self.parts])
 
 
 class Discovery(Record):

@@ -18,7 +18,7 @@ from willow_cart.sources.catalogues.catalogue_reader import (
     read_items,
     read_linkset_text,
 )
-from willow_cart.sources.discovery import PageRules
+from willow_cart.sources.discovery import Looking
 from willow_cart.sources.folders import (
     is_folder_index,
     read_folder,
@@ -111,12 +111,12 @@ class DocumentReader:
 
     Args:
         access: how places are talked to, for catalogues that are in several documents.
-        rules: what counts on pages.
+        looking: what counts on pages.
     """
 
-    def __init__(self, access: Access, rules: PageRules) -> None:
+    def __init__(self, access: Access, looking: Looking) -> None:
         self._access = access
-        self._rules = rules
+        self._looking = looking
 
     def understand(
         self, content: bytes, facts: Metadata, kind: Kind | None, source: str
@@ -145,7 +145,7 @@ class DocumentReader:
                 listing = read_folder(page, source)
                 listing.proves_absence = _is_closed(content)
                 return listing
-            listing = read_page(page, self._rules, source)
+            listing = read_page(page, self._looking, source)
             listing.proves_absence = _is_closed(content)
         elif found in (Kind.FEED, Kind.SITEMAP):
             read = self._read_xml(parse_xml(content, shown), facts, kind, shown, source)

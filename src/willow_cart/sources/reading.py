@@ -18,10 +18,10 @@ from willow_cart.model import Metadata
 from willow_cart.protocols import Access, DirectoryLister, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, parse_date
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
-from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
+from willow_cart.protocols.read_all import read_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.directories import list_directory
-from willow_cart.sources.discovery import PageRules
+from willow_cart.sources.discovery import Looking
 from willow_cart.sources.listing import (
     Kind,
     Listing,
@@ -90,14 +90,12 @@ class Reader:
     """Reads documents; thread-safe.
 
     Args:
-        rules: what counts on pages.
-        largest: bytes of a document that are read.
+        looking: what counts on pages, and how much of a document is read.
     """
 
-    def __init__(self, access: Access, rules: PageRules, largest: int = MAX_DOCUMENT_BYTES) -> None:
+    def __init__(self, access: Access, looking: Looking) -> None:
         self._access = access
-        self._largest = largest
-        self._rules = rules
+        self._looking = looking
 
     def read(
         self,
@@ -126,7 +124,9 @@ class Reader:
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
         if answer is None:
-            answer = partial(fetch_answer, self._access, kind=kind, largest=self._largest)
+            answer = partial(
+                fetch_answer, self._access, kind=kind, largest=self._looking.largest_listing
+            )
         try:
             found = answer(address)
         except (NotServed, UnreadableSource):
@@ -188,7 +188,7 @@ class Reader:
         # What reads documents takes longer to import than a short folder takes to haul.
         from willow_cart.sources.document_reader import DocumentReader
 
-        return DocumentReader(self._access, self._rules).understand(content, facts, kind, source)
+        return DocumentReader(self._access, self._looking).understand(content, facts, kind, source)
 
 
 def _note_answer(listing: Listing | None, facts: Metadata) -> None:

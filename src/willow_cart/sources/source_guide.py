@@ -42,7 +42,7 @@ from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.asking import AskAhead
 from willow_cart.sources.directories import has_web_wildcard, has_wildcard, matching_offers
-from willow_cart.sources.discovery import Discovery, DiscoveryOptions
+from willow_cart.sources.discovery import Discovery, Looking
 from willow_cart.sources.fetching import MAX_LIST_BYTES, open_file
 from willow_cart.sources.listing import (
     Kind,
@@ -211,7 +211,7 @@ class SourceGuide:
         self,
         found: Discovery,
         access: Access,
-        looking: DiscoveryOptions,
+        looking: Looking,
         standard_input: BinaryIO | None,
         asking: Asking,
     ) -> None:
@@ -276,7 +276,7 @@ class SourceGuide:
 
     def nothing_in(self, source: str) -> NothingChosen:
         """Return the error for a source that offers nothing."""
-        within = self._looking.rules.within
+        within = self._looking.within
         shown = shown_as(source)
         if not looks_like_address(source) and not Path(source).is_dir():
             what, advice = "no row of it is taken", "write yes in the column take, or pick --back"
@@ -475,7 +475,7 @@ class SourceGuide:
             self._walk = self._new_walk(source, self._looking)
         return self._walk
 
-    def _new_walk(self, source: str, looking: DiscoveryOptions) -> Walk:
+    def _new_walk(self, source: str, looking: Looking) -> Walk:
         answer = None if self._ahead is None else self._ahead.take
         return Walk(
             self._access,
@@ -535,7 +535,7 @@ def _holds_addresses(beginning: bytes) -> bool:
     return looks_like_address(first) and not first.startswith("<")
 
 
-def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:
+def _media_type_of(content: bytes, looking: Looking) -> str:
     """Return the media type of a file or of standard input; empty for a list or a table."""
     beginning = content[:INSPECTED_BYTES]
     if looks_like_xml(beginning):

@@ -18,7 +18,7 @@ from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.directories import nothing_matches
-from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
+from willow_cart.sources.discovery import MAX_DEPTH, Discovery, Looking, NotEntered, Why
 
 _MAX_SUGGESTIONS = 5
 
@@ -26,7 +26,7 @@ _MAX_SUGGESTIONS = 5
 def offers_in_store(
     store: ObjectStore,
     address: str,
-    looking: DiscoveryOptions,
+    looking: Looking,
     found: Discovery,
     source: str,
 ) -> Iterator[Offer]:
@@ -90,7 +90,7 @@ class _StoreWalk:
         self,
         store: ObjectStore,
         address: str,
-        looking: DiscoveryOptions,
+        looking: Looking,
         found: Discovery,
         source: str,
     ) -> None:

@@ -22,7 +22,7 @@ from willow_cart.model import Issue, Metadata, Offer
 from willow_cart.protocols import Access, Unchanged
 from willow_cart.protocols.kept_answers import Keep
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
+from willow_cart.sources.discovery import MAX_DEPTH, Discovery, Looking, NotEntered, Why
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.reading import Answer, Reader
 from willow_cart.structs import replace
@@ -98,7 +98,7 @@ class Walk:
     def __init__(
         self,
         access: Access,
-        looking: DiscoveryOptions,
+        looking: Looking,
         found: Discovery,
         source: str,
         *,
@@ -112,7 +112,7 @@ class Walk:
         self._found = found
         self._source = source
         self._robots = Robots(access)
-        self._reader = Reader(access, looking.rules, looking.largest_listing)
+        self._reader = Reader(access, looking)
         self._offered: set[str] = set()
         self._seen: set[str] = set()
         self._entered = 0

@@ -33,9 +33,10 @@ from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
+from willow_cart.options.hauling import Twins
 from willow_cart.redaction import fingerprint
 from willow_cart.structs import Value, field, replace
-from willow_cart.transfer.policy import DuplicatePolicy, give_own_files
+from willow_cart.transfer.policy import give_own_files
 from willow_cart.transfer.spans import delete_note
 
 # Files are collected for this time. A crash can lose that much of small files, which are fetched
@@ -150,7 +151,7 @@ class CommitThread:
         timeline: Callable[[], str],
         *,
         moved_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
-        twins: DuplicatePolicy = DuplicatePolicy.KEEP,
+        twins: Twins = Twins.KEEP,
         handles: bool = False,
         is_planned: Callable[[str], bool] | None = None,
         clock: Callable[[], float] = time.monotonic,
@@ -432,12 +433,12 @@ class CommitThread:
         # A file that lies there is of an earlier version, and must not pass for what is here now.
         self._free(result.path)
         replaces = self._destination.status(result.path) is not None
-        if self._twins is DuplicatePolicy.SKIP and not replaces:
+        if self._twins is Twins.SKIP and not replaces:
             with suppress(FileNotFoundError):
                 self._destination.delete(verified.file)
             as_twin = replace(as_twin, instead=f"{TWIN}{twin.path}")
             return replace(result, state=State.HERE, path=twin.path, arrival=as_twin)
-        if self._twins is DuplicatePolicy.LINK and self._destination.place_twin(
+        if self._twins is Twins.LINK and self._destination.place_twin(
             verified.file, result.path, twin.path, replaces=verified.replaces
         ):
             return replace(result, arrival=as_twin)

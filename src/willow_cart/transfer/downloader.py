@@ -38,7 +38,7 @@ from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchang
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.structs import Value
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
-from willow_cart.transfer.pace import Meter, SpeedCap
+from willow_cart.transfer.pace import Meter, SpeedCap, require_size
 from willow_cart.transfer.partial_store import PartialStore, mark_of
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.policy import HaulPolicy
@@ -235,7 +235,7 @@ class Downloader:
             partial.open()
             try:
                 transfer.note_resumed_at(partial.size)
-                self.policy.limits.require_size(transfer.shown, partial.facts.length or 0)
+                require_size(self.policy.pace, transfer.shown, partial.facts.length or 0)
                 self._require_proof(transfer, partial)
                 length = partial.facts.length
                 self.observer.note(Started(lane, transfer.filed, length, partial.size))
@@ -267,7 +267,11 @@ class Downloader:
         another version, if that is what comes now.
         """
         try:
-            if partial.is_whole and delivery is not None and not self.policy.accept_anything:
+            if (
+                partial.is_whole
+                and delivery is not None
+                and not self.policy.handling.accept_anything
+            ):
                 self._require_content(transfer, delivery, b"", is_all=True)  # it is empty
             while not partial.is_whole:
                 strand = partial.take()
@@ -333,8 +337,8 @@ class Downloader:
     ) -> None:
         """Write the content of a strand until it is complete or no longer wanted."""
         length = partial.facts.length
-        limits = self.policy.limits
-        meter = Meter(transfer.shown, limits, self.cap, self.stop.wait, self.clock)
+        pace = self.policy.pace
+        meter = Meter(transfer.shown, pace, self.cap, self.stop.wait, self.clock)
         counted = 0
         for data in self._pieces(transfer, partial, strand, delivery, meter):
             if partial.size + len(data) != length:
@@ -371,7 +375,7 @@ class Downloader:
             PageInstead: it is a page.
             WrongContent: it is an error document, or nothing.
         """
-        suspect = not (self.policy.accept_anything or strand.at)
+        suspect = not (self.policy.handling.accept_anything or strand.at)
         while not partial.abandoned and (strand.end is None or strand.left):
             if suspect:
                 data = self._beginning_of(transfer, delivery, SNIFFED_BYTES, meter)
@@ -458,7 +462,7 @@ class Downloader:
             Unproved: no checksum known.
         """
         facts = partial.facts
-        if self.policy.must_check and not (
+        if self.policy.handling.must_check and not (
             transfer.offer.checksums or facts.checksums or facts.composite
         ):
             raise Unproved(transfer.shown, "no checksum known", UNPROVED_ADVICE)

@@ -28,6 +28,7 @@ from willow_cart.kinds import better_name, extension_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Offer, Origin, State
+from willow_cart.options.hauling import IfPresent
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.promises import md5_mark_in
@@ -37,7 +38,6 @@ from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
 from willow_cart.transfer.files_here import FilesHere
 from willow_cart.transfer.partials import PartialFile, Segment
-from willow_cart.transfer.policy import ExistingFilePolicy
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import format_size
 
@@ -85,7 +85,7 @@ class FileTransfer:
             Interrupted: the user wants to stop; what came is kept.
         """
         before = transfer.partial.size if transfer.partial else 0
-        replaces = self.downloader.policy.existing_files is ExistingFilePolicy.REPLACE
+        replaces = self.downloader.policy.handling.if_present is IfPresent.REPLACE
         transfer.start_timing()
         try:
             if not transfer.attempts:
@@ -161,7 +161,7 @@ class FileTransfer:
         partial = whole.partial
         verdict = self._check(transfer, whole)
         unsound = ""
-        if self.downloader.policy.inspect:
+        if self.downloader.policy.handling.inspect:
             from willow_cart.checks.inspection import inspect  # and what reads archives
 
             with self.destination.open(partial.file) as file:
@@ -224,7 +224,7 @@ class FileTransfer:
             modified: when it was changed last at its place.
             stamp: the time that it has, in nanoseconds.
         """
-        if modified is None or not self.downloader.policy.keep_times:
+        if modified is None or self.downloader.policy.handling.times != "keep":
             return stamp
         nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
         if abs(nanoseconds) > _LATEST_NANOSECONDS:
@@ -267,7 +267,7 @@ class FileTransfer:
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if verdict == NOTHING and not partial.facts.proves_end:
             transfer.note("the server announced no length; it may be incomplete")
-        if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
+        if self.downloader.policy.handling.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(transfer, whole)
             reason = f"no checksum; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)

@@ -1,4 +1,4 @@
-"""Policies for the pace of a haul and for its limits."""
+"""The limits on the speed, time and size of transfers, enforced."""
 
 from __future__ import annotations
 
@@ -7,94 +7,47 @@ import time
 from collections.abc import Callable
 
 from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
-from willow_cart.structs import Value
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.units import format_duration, format_size
 
 # The speed of the first seconds says nothing.
 _GRACE_SECONDS = 10.0
 
 
-class Pace(Value):
-    """The pace of requests.
+def require_size(pace: PaceOptions, thing: str, size: int) -> None:
+    """Refuse a file that is larger than allowed, by its announced or actual size.
 
-    Attributes:
-        gap: seconds between two starts at one host.
-        jitter: by what share of it the gap is longer or shorter, by chance.
-        speed_cap: bytes a second of the whole haul; None for as many as come.
+    Raises:
+        ProtocolError: it is.
     """
-
-    gap: float = 0.0
-    jitter: float = 0.0
-    speed_cap: int | None = None
-
-    @property
-    def is_free(self) -> bool:
-        """Whether requests follow each other as fast as they can."""
-        return not (self.gap or self.speed_cap)
-
-    def speed_share(self, count: int) -> int | None:
-        """Return the share of one of several workers in bytes a second; None for no limit."""
-        return self.speed_cap and max(1, self.speed_cap // max(1, count))
-
-    def gap_after(self, random_value: float) -> float:
-        """Return the gap after a request.
-
-        Args:
-            random_value: a random number from 0 to 1.
-        """
-        return self.gap * (1 + self.jitter * (2 * random_value - 1))
+    if pace.largest is not None and size > pace.largest:
+        raise ProtocolError(
+            thing,
+            f"is larger than {format_size(pace.largest)}",
+            "use a larger --largest to accept it",
+        )
 
 
-class Limits(Value):
-    """The limits for a single file.
+def require_progress(pace: PaceOptions, thing: str, received: int, seconds: float) -> None:
+    """Refuse a transfer that is too slow.
 
-    Attributes:
-        largest: bytes; a ceiling for bodies without an end.
-        slowest: bytes a second on the average of an attempt.
-        longest: seconds for one attempt.
+    Args:
+        thing: the file.
+        received: bytes that came in this attempt.
+        seconds: how long that took, without what was waited for by our own wish.
+
+    Raises:
+        TookTooLong: it has had all the time that it may have.
+        TooSlow: it is too slow; another attempt may be better served.
     """
-
-    largest: int | None = None
-    slowest: int | None = None
-    longest: float | None = None
-
-    def require_size(self, thing: str, size: int) -> None:
-        """Refuse a file that is larger than allowed, by its announced or actual size.
-
-        Raises:
-            ProtocolError: it is.
-        """
-        if self.largest is not None and size > self.largest:
-            raise ProtocolError(
-                thing,
-                f"is larger than {format_size(self.largest)}",
-                "use a larger --largest to accept it",
-            )
-
-    def require_progress(self, thing: str, received: int, seconds: float) -> None:
-        """Refuse a transfer that is too slow.
-
-        Args:
-            thing: the file.
-            received: bytes that came in this attempt.
-            seconds: how long that took, without what was waited for by our own wish.
-
-        Raises:
-            TookTooLong: it has had all the time that it may have.
-            TooSlow: it is too slow; another attempt may be better served.
-        """
-        if self.longest is not None and seconds > self.longest:
-            raise TookTooLong(
-                thing,
-                f"has taken longer than {format_duration(self.longest)}",
-                "the part that arrived is kept; run the same command to resume",
-            )
-        if (
-            self.slowest is not None
-            and seconds > _GRACE_SECONDS
-            and received < self.slowest * seconds
-        ):
-            raise TooSlow(thing, f"arrives at {format_size(int(received / seconds))}/s, too slowly")
+    if pace.time_per_file is not None and seconds > pace.time_per_file:
+        raise TookTooLong(
+            thing,
+            f"has taken longer than {format_duration(pace.time_per_file)}",
+            "the part that arrived is kept; run the same command to resume",
+        )
+    if pace.slowest is not None and seconds > _GRACE_SECONDS and received < pace.slowest * seconds:
+        raise TooSlow(thing, f"arrives at {format_size(int(received / seconds))}/s, too slowly")
 
 
 class Meter:
@@ -102,7 +55,7 @@ class Meter:
 
     Args:
         thing: the file.
-        limits: what it may not do.
+        pace: what it may not do.
         cap: what it shares with other lanes; None if it may be as fast as it is.
         wait: waits for a number of seconds, or until the user wants to stop.
         clock: monotonic, in seconds.
@@ -111,13 +64,13 @@ class Meter:
     def __init__(
         self,
         thing: str,
-        limits: Limits,
+        pace: PaceOptions,
         cap: SpeedCap | None,
         wait: Callable[[float], object],
         clock: Callable[[], float],
     ) -> None:
         self._thing = thing
-        self._limits = limits
+        self._pace = pace
         self._cap = cap
         self._wait = wait
         self._clock = clock
@@ -136,7 +89,7 @@ class Meter:
         Raises:
             ProtocolError, TookTooLong, TooSlow: it goes beyond a limit.
         """
-        self._limits.require_size(self._thing, size)
+        require_size(self._pace, self._thing, size)
         self._received += received
         if self._cap is not None:
             pause = self._cap.pause_after(received)
@@ -155,7 +108,7 @@ class Meter:
             TookTooLong, TooSlow: it goes beyond one.
         """
         seconds = self._clock() - self._began - self._paused
-        self._limits.require_progress(self._thing, self._received + uncounted, seconds)
+        require_progress(self._pace, self._thing, self._received + uncounted, seconds)
 
 
 class SpeedCap:

@@ -20,7 +20,7 @@ from willow_cart.views.words import summed_up, unpacked_line
 
 def run(request: HaulRequest) -> int:
     """Haul, and print a summary; in the background if requested."""
-    if not request.detach:
+    if not request.handling.detach:
         return _run(request, None)
     background = detach(shown_command(request), request.into)
     if isinstance(background, int):
@@ -51,8 +51,8 @@ def show(done: Hauled) -> None:
     _tell_rest(account)
     if done.troubles:
         tell(f"{count_of(done.troubles, 'source line')} skipped (see above)")
-    _tell_twins(account, request.twins)
-    if request.unpack:
+    _tell_twins(account, request.handling.twins)
+    if request.unpacking.unpack:
         show_line(unpacked_line(account))
     if account.unhandled:
         tell(

@@ -180,11 +180,11 @@ def connect(settings: AccessSettings) -> FtpAccess:
     """Build the access to FTP servers from the settings."""
     return FtpAccess(
         sign_ins=settings.sign_ins,
-        active=settings.active,
+        active=settings.connecting.active,
         context_for=TlsContexts(settings.trust, settings.sign_ins.origins),
-        stall_after=settings.rules.stall_after,
-        longest=settings.rules.longest,
-        largest_listing=settings.largest_listing,
+        stall_after=settings.pace.stall_after,
+        longest=settings.pace.time_per_file,
+        largest_listing=settings.connecting.largest_listing,
         pacer=settings.pacer,
     )
 

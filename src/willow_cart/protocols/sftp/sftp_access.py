@@ -256,10 +256,10 @@ def connect(settings: AccessSettings) -> SftpAccess:
     """Build the access to SFTP servers from the settings."""
     return SftpAccess(
         sign_ins=settings.sign_ins,
-        host_keys=HostKeys(settings.host_keys),
-        stall_after=settings.rules.stall_after,
-        longest=settings.rules.longest,
-        largest_listing=settings.largest_listing,
+        host_keys=HostKeys(settings.connecting.host_key),
+        stall_after=settings.pace.stall_after,
+        longest=settings.pace.time_per_file,
+        largest_listing=settings.connecting.largest_listing,
         pacer=settings.pacer,
     )
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
-from willow_cart.sources.discovery import PagePart, PageRules
+from willow_cart.sources.discovery import Looking, PagePart
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.tables import Tables
 from willow_cart.sources.web_pages.elements import Element, words_of
@@ -51,14 +51,14 @@ _HEADINGS = frozenset({*_LEVELS, "caption"})
 _TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
 
 
-def read_page(page: Page, rules: PageRules, source: str) -> Listing:
+def read_page(page: Page, looking: Looking, source: str) -> Listing:
     """List the references on a page in order, each address once, without the page itself."""
     listing = Listing(page.address, Kind.PAGE)
     if page.root is None:
         return listing
     tables = Tables()
     found: dict[str, Offer] = {}
-    for address, element, headings in _references_on(page.root, page, rules, listing, tables):
+    for address, element, headings in _references_on(page.root, page, looking, listing, tables):
         cell = tables.cell_of(element) if element.tag == "a" else None
         earlier = found.get(address)
         if earlier is None and address != page.address:
@@ -80,7 +80,7 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
     for addresses in listing.unlisted.values():
         addresses.difference_update(found)
     listing.below = [each for each in found if _leads_down(each, listing.folder)]
-    listing.following = _following(page, page.root, rules)
+    listing.following = _following(page, page.root, looking)
     return listing
 
 
@@ -110,11 +110,11 @@ class _Sections:
 
 
 def _references_on(
-    root: Element, page: Page, rules: PageRules, listing: Listing, tables: Tables
+    root: Element, page: Page, looking: Looking, listing: Listing, tables: Tables
 ) -> Iterator[tuple[str, Element, tuple[str, ...]]]:
     """Yield each matching reference with its element and the headings above it, in order."""
     sections = _Sections(root)
-    counted = _in_scope(root, rules.within)
+    counted, parts = _in_scope(root, looking.within), looking.page_parts
     for element in root.iter(*_TAGS):
         tag = element.tag
         if tag in _HEADINGS:
@@ -126,10 +126,10 @@ def _references_on(
         if counted is not None and element not in counted:
             continue
         for part, reference in _references(element):
-            address = _resolved(page, reference, listing if part in rules.parts else None)
+            address = _resolved(page, reference, listing if part in parts else None)
             if address is None:
                 continue
-            if part in rules.parts:
+            if part in parts:
                 yield address, element, sections.headings
             elif part in _SHOWN_PARTS:
                 listing.unlisted.setdefault(part, set()).add(address)
@@ -219,13 +219,13 @@ def _in_scope(root: Element, selector: str) -> set[Element] | None:
     return {element for top in tops for element in top.iter(*_TAGS)}
 
 
-def _following(page: Page, root: Element, rules: PageRules) -> str | None:
+def _following(page: Page, root: Element, looking: Looking) -> str | None:
     """Return the address of the next page.
 
     It is what the selector names, or a link with the relation `next` (RFC 8288).
     """
-    if rules.following:
-        named = read_selector("--next", rules.following)(root)
+    if looking.next_:
+        named = read_selector("--next", looking.next_)(root)
         candidates = [link for top in named for link in top.iter("a", "link", "area")]
     else:
         candidates = [
