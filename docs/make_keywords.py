@@ -9,9 +9,8 @@ from collections.abc import Iterable, Sequence
 from keyword import iskeyword
 from pathlib import Path
 
+from willow_cart.commands.table import COMMANDS, NOT_KEYWORDS, Option
 from willow_cart.options import readers as read
-from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.toml_keys import NOT_KEYWORDS
 
 PAGE = Path(__file__).parent.parent / "src" / "willow_cart" / "scripting" / "keywords.py"
 

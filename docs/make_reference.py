@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from willow_cart.cli.main import DESCRIPTION, EXIT_CODES
-from willow_cart.requests import COMMANDS, Option
+from willow_cart.commands.table import COMMANDS, Option
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"

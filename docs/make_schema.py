@@ -6,9 +6,8 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
+from willow_cart.commands.table import STEPS, TABLES, Option, options_of
 from willow_cart.errands.job import GONE, MAIL_WHEN, NUMBERS, TEXTS
-from willow_cart.requests import Option
-from willow_cart.requests.toml_keys import STEPS, TABLES, options_of
 
 SCHEMA = Path(__file__).parent / "errand.schema.json"
 

@@ -23,6 +23,8 @@ import pytest
 import willow_cart as wc
 from tests.support.dask_cluster import DaskCluster, wait_until
 from tests.support.program import PATIENCE, files_in, partial_bytes, run, start, wait_for_bytes
+from willow_cart.commands.connecting import make_access
+from willow_cart.commands.survey import SurveyRequest
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
 from willow_cart.destination import PARTIAL, Destination
@@ -31,10 +33,8 @@ from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.cluster_joining import Admission, MemberSetup, SharedFolder
 from willow_cart.executors.worker import Setup
-from willow_cart.jobs.connecting import make_access
 from willow_cart.observer import Observer
 from willow_cart.protocols.fake import FakeAccess
-from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.version import __version__
 

@@ -18,6 +18,8 @@ from msgspec.structs import replace
 from tests.support.dask_cluster import DaskCluster
 from tests.support.program import PATIENCE, files_in
 from willow_cart.checks.digests import read_checksum
+from willow_cart.commands.connecting import make_access
+from willow_cart.commands.survey import SurveyRequest
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
@@ -33,7 +35,6 @@ from willow_cart.filing import Filed
 from willow_cart.hauling import worker_pool
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
-from willow_cart.jobs.connecting import make_access
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
 from willow_cart.observer import Observer
@@ -41,7 +42,6 @@ from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer

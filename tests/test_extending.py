@@ -17,20 +17,19 @@ from tests.support.program import PATIENCE
 from willow_cart.cli.arguments import given_by
 from willow_cart.cli.commands.completion import run as complete
 from willow_cart.cli.main import make_parser
+from willow_cart.commands.errand import write_errand
+from willow_cart.commands.haul import HaulRequest, make_policy
+from willow_cart.commands.program import CompletionRequest
+from willow_cart.commands.table import COMMANDS, Command
 from willow_cart.errands import Values, read_document
 from willow_cart.errands import job as errand_job
 from willow_cart.errands.job import make_job
-from willow_cart.jobs.errand_text import write_errand
-from willow_cart.jobs.hauling_policies import make_policy
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.option import option
 from willow_cart.options.readers import positive
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.router import ProtocolRouter
-from willow_cart.requests import COMMANDS, Command
-from willow_cart.requests.completion import CompletionRequest
-from willow_cart.requests.haul import HaulRequest
 
 PAGE = (ROOT / "CONTRIBUTING.md").read_text()
 
@@ -178,16 +177,11 @@ def test_an_option_is_a_field(
 
 def test_a_command_is_a_line_a_request_a_job_and_what_is_printed() -> None:
     named = files_named_for("command")
-    assert named == [
-        "requests/commands.py",
-        "requests/NAME.py",
-        "jobs/NAME.py",
-        "cli/commands/NAME.py",
-    ]
+    assert named == ["commands/table.py", "commands/NAME.py", "cli/commands/NAME.py"]
     source = ROOT / "src" / "willow_cart"
-    for name in COMMANDS:
-        for place in ("requests", "cli/commands"):
-            assert (source / place / f"{name}.py").is_file()
+    for name, command in COMMANDS.items():
+        assert command.request.command == name
+        assert (source / "cli" / "commands" / f"{name}.py").is_file()
 
 
 @pytest.mark.parametrize("wrapper", [KeptAnswers, ProtocolRouter])

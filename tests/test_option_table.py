@@ -18,22 +18,22 @@ from tests.support.program import RunHere
 from willow_cart import scripting
 from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
+from willow_cart.commands.errand import write_errand
+from willow_cart.commands.haul import HaulRequest
+from willow_cart.commands.request import Request
+from willow_cart.commands.table import COMMANDS, TABLES, options_of, options_of_command
+from willow_cart.commands.unpack import UnpackRequest
 from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import Asked, make_job
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
-from willow_cart.jobs.errand_text import write_errand
 from willow_cart.ledger.manifests import Manifest
 from willow_cart.offline_copies import Stay
+from willow_cart.options import Option
 from willow_cart.options import readers as read
 from willow_cart.options.given import given_in
 from willow_cart.options.hauling import ArrivalCommand, IfPresent, Twins
 from willow_cart.options.looking import Unknown
-from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.haul import HaulRequest
-from willow_cart.requests.request import Request
-from willow_cart.requests.toml_keys import TABLES, options_of, options_of_command
-from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table

@@ -12,8 +12,8 @@ import pytest
 from tests.support.program import run
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.main import make_parser
+from willow_cart.commands.table import COMMANDS
 from willow_cart.demo.places import open_places
-from willow_cart.requests import COMMANDS
 
 ROOT = Path(__file__).parent.parent
 

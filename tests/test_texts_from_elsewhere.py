@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 from tests.support.program import run
 from tests.test_screen import on_a_terminal
 from tests.test_twins import zipped
+from willow_cart.commands.table import COMMANDS
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadOption
-from willow_cart.requests import COMMANDS
 from willow_cart.toml_file import toml_comment, toml_line
 from willow_cart.units import json_text, printable_lines
 

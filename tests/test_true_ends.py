@@ -18,9 +18,9 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import COMMAND, PATIENCE, files_in, run
+from willow_cart.commands.table import COMMANDS
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.ledger.opening import ledger_path, unreadable
-from willow_cart.requests import COMMANDS
 
 JOB = 'into = "d"\n[[source]]\nat = "http://h.example/"\n'
 

@@ -26,8 +26,8 @@ _PRELOADED = (
     "argparse sqlite3 ssl ftplib lxml.html urllib3 rich.console rich.table rich.tree rich.columns"
     " rich.live willow_cart.cli.main willow_cart.hauling willow_cart.protocols.web"
     " willow_cart.protocols.ftp.ftp_access willow_cart.errands willow_cart.sources"
-    " willow_cart.requests.haul willow_cart.cli.console willow_cart.cli.render willow_cart.cart"
-    " willow_cart.archives willow_cart.sources.document_reader willow_cart.jobs.receipt"
+    " willow_cart.commands.haul willow_cart.cli.console willow_cart.cli.render willow_cart.cart"
+    " willow_cart.archives willow_cart.sources.document_reader willow_cart.commands.receipt"
     " willow_cart.cli.commands.haul willow_cart.cli.commands.survey willow_cart.cli.commands.load"
     " willow_cart.cli.commands.audit willow_cart.cli.commands.receipt platformdirs netrc"
 ).split()

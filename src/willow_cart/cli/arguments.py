@@ -11,10 +11,11 @@ from typing import Any
 
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.screen import show_text
+from willow_cart.commands.table import Command
 from willow_cart.errors import BadOption
+from willow_cart.options import Option
 from willow_cart.options.given import Given
 from willow_cart.platform import processes
-from willow_cart.requests import Command, Option
 
 
 def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:

@@ -7,9 +7,9 @@ from pathlib import Path
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.render import Folder
 from willow_cart.cli.screen import show_line, show_tree
+from willow_cart.commands.haul import HaulPlan
 from willow_cart.events import Planned
 from willow_cart.filing import Plan
-from willow_cart.jobs.haul import HaulPlan
 from willow_cart.structs import replace
 from willow_cart.views.words import in_words, lines_of
 

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from willow_cart.cart.folder_tree import FolderTree
 from willow_cart.cli.render import Showing, Totals, show_total, written
 from willow_cart.cli.screen import show_csv, show_table, show_text
-from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.commands.discovering import OfferFinder
 from willow_cart.model import Sizes
 from willow_cart.units import json_text
 

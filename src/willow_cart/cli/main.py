@@ -26,11 +26,11 @@ from willow_cart.cli.arguments import (
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
+from willow_cart.commands.settings import settings_for
+from willow_cart.commands.table import COMMANDS
 from willow_cart.errors import InternalError, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
 from willow_cart.redaction import without_secrets
-from willow_cart.requests import COMMANDS
-from willow_cart.settings import settings_for
 from willow_cart.version import __version__
 
 DESCRIPTION = (

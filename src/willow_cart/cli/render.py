@@ -23,7 +23,7 @@ from willow_cart.cli.screen import (
     show_text,
     show_tree,
 )
-from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.commands.discovering import OfferFinder
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why

@@ -9,8 +9,8 @@ from willow_cart.events import Event
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
+    from willow_cart.commands.haul import Hauled
     from willow_cart.errands.job import Step
-    from willow_cart.jobs.haul import Hauled
 
 
 class SourceOffers(Event):

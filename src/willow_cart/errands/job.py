@@ -8,18 +8,18 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
+from willow_cart.commands.haul import HaulRequest
+from willow_cart.commands.load import LoadRequest
+from willow_cart.commands.request import Request
+from willow_cart.commands.settings import settings_for
+from willow_cart.commands.table import COMMANDS, STEPS, options_of
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption
+from willow_cart.options import Option
 from willow_cart.options.given import Given, given_in, typed
 from willow_cart.platform import processes
 from willow_cart.redaction import fingerprint
-from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.haul import HaulRequest
-from willow_cart.requests.load import LoadRequest
-from willow_cart.requests.request import Request
-from willow_cart.requests.toml_keys import STEPS, options_of
-from willow_cart.settings import settings_for
 from willow_cart.structs import Value, replace
 from willow_cart.toml_file import Table, TomlFile
 

@@ -6,12 +6,12 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 
+from willow_cart.commands.connecting import make_access, read_bounds
+from willow_cart.commands.discovering import OfferFinder
 from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Document, Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
 from willow_cart.identity import AddressId
-from willow_cart.jobs.connecting import make_access, read_bounds
-from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore

@@ -12,6 +12,22 @@ from pathlib import Path
 
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.loading import Find
+from willow_cart.commands.combine import CombineRequest, combine
+from willow_cart.commands.errand import ErrandRequest
+from willow_cart.commands.haul import (
+    Hauled,
+    HaulPlan,
+    carry,
+    connected_to,
+    keeping_answers,
+    make_policy,
+    plan_haul,
+    require_not_vanished,
+)
+from willow_cart.commands.load import fill_cart
+from willow_cart.commands.pack import PackRequest, pack
+from willow_cart.commands.receipt import ReceiptRequest, receipt
+from willow_cart.commands.unpack import UnpackRequest, unpack
 from willow_cart.destination import FileTree
 from willow_cart.errands.errand_events import (
     CannotRun,
@@ -35,21 +51,6 @@ from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
-from willow_cart.jobs.combine import combine
-from willow_cart.jobs.haul import (
-    Hauled,
-    HaulPlan,
-    carry,
-    connected_to,
-    keeping_answers,
-    plan_haul,
-    require_not_vanished,
-)
-from willow_cart.jobs.hauling_policies import make_policy
-from willow_cart.jobs.load import fill_cart
-from willow_cart.jobs.pack import pack
-from willow_cart.jobs.receipt import receipt
-from willow_cart.jobs.unpack import unpack
 from willow_cart.ledger.entries import Arrival, StepRecord, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
@@ -61,11 +62,6 @@ from willow_cart.packing import Packed
 from willow_cart.platform import files, locks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
-from willow_cart.requests.combine import CombineRequest
-from willow_cart.requests.errand import ErrandRequest
-from willow_cart.requests.pack import PackRequest
-from willow_cart.requests.receipt import ReceiptRequest
-from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.sources.discovery import Discovery
 from willow_cart.structs import Value, replace
 from willow_cart.tables import Combined

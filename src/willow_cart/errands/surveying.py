@@ -6,24 +6,24 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from willow_cart.errors import BadOption
-from willow_cart.events import ErrandWritten
-from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.errand_text import (
+from willow_cart.commands.connecting import make_access
+from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.errand import (
     ARRIVALS_HINT,
     VALUES_HINT,
+    ErrandRequest,
     keys_of,
     require_no_secrets,
 )
+from willow_cart.commands.survey import SurveyRequest
+from willow_cart.commands.table import COMMANDS
+from willow_cart.errors import BadOption
+from willow_cart.events import ErrandWritten
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.options.given import Given
 from willow_cart.replacing import replacing
-from willow_cart.requests.commands import COMMANDS
-from willow_cart.requests.errand import ErrandRequest
-from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery, Why
 from willow_cart.structs import replace
 from willow_cart.toml_file import toml_comment, toml_line

@@ -14,12 +14,12 @@ import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from willow_cart.commands.program import TimetableRequest
 from willow_cart.errands.job import read_document
 from willow_cart.errands.system_tasks import Schedule, is_ours, launchd_agent, windows_task
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.replacing import replacing_bytes
-from willow_cart.requests.timetable import TimetableRequest
 from willow_cart.structs import Value
 
 

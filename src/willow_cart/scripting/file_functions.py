@@ -7,28 +7,25 @@ from os import PathLike
 from pathlib import Path
 from typing import Protocol, TypeVar, Unpack
 
+from willow_cart.commands.audit import AuditRequest, repair
+from willow_cart.commands.audit import audit as audit_folder
+from willow_cart.commands.combine import CombineRequest
+from willow_cart.commands.combine import combine as combine_tables
+from willow_cart.commands.pack import PackRequest
+from willow_cart.commands.pack import pack as pack_folder
+from willow_cart.commands.pick import PickRequest, undo_picking, way_of
+from willow_cart.commands.pick import pick as pick_rows
+from willow_cart.commands.receipt import ReceiptRequest
+from willow_cart.commands.receipt import receipt as read_account
+from willow_cart.commands.refile import RefileRequest
+from willow_cart.commands.refile import refile as refile_folder
+from willow_cart.commands.unpack import UnpackRequest
+from willow_cart.commands.unpack import unpack as unpack_archives
+from willow_cart.commands.weigh import WeighRequest, draw
+from willow_cart.commands.weigh import weigh as weigh_cart
 from willow_cart.errors import BadOption
 from willow_cart.events import NotPortable
 from willow_cart.exits import Exit
-from willow_cart.jobs.audit import audit as audit_folder
-from willow_cart.jobs.audit import repair
-from willow_cart.jobs.combine import combine as combine_tables
-from willow_cart.jobs.pack import pack as pack_folder
-from willow_cart.jobs.pick import pick as pick_rows
-from willow_cart.jobs.pick import undo_picking, way_of
-from willow_cart.jobs.receipt import receipt as read_account
-from willow_cart.jobs.refile import refile as refile_folder
-from willow_cart.jobs.unpack import unpack as unpack_archives
-from willow_cart.jobs.weigh import draw
-from willow_cart.jobs.weigh import weigh as weigh_cart
-from willow_cart.requests.audit import AuditRequest
-from willow_cart.requests.combine import CombineRequest
-from willow_cart.requests.pack import PackRequest
-from willow_cart.requests.pick import PickRequest
-from willow_cart.requests.receipt import ReceiptRequest
-from willow_cart.requests.refile import RefileRequest
-from willow_cart.requests.unpack import UnpackRequest
-from willow_cart.requests.weigh import WeighRequest
 from willow_cart.scripting.file_results import (
     Audit,
     CombineResult,

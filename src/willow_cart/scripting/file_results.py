@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 from willow_cart.auditing import Audited, Finding
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.weighing import Weight
+from willow_cart.commands.audit import code_of
+from willow_cart.commands.receipt import BagWritten, Lines, PageWritten, Result, Story, Summaries
 from willow_cart.exits import Exit
 from willow_cart.hauling.room import Prospect
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.audit import code_of
-from willow_cart.jobs.receipt import BagWritten, Lines, PageWritten, Result, Story, Summaries
 from willow_cart.ledger.entries import Move
 from willow_cart.ledger.receipt import Chapter, ReceiptRow, RunSummary
 from willow_cart.markup_table import html_table

@@ -8,25 +8,24 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Unpack
 
 from willow_cart.cart.cart import Cart
+from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.errand import ErrandRequest
+from willow_cart.commands.haul import HaulPlan, HaulRequest
+from willow_cart.commands.haul import haul as haul_sources
+from willow_cart.commands.knock import KnockRequest
+from willow_cart.commands.knock import knock as knock_at
+from willow_cart.commands.load import LoadRequest
+from willow_cart.commands.load import load as load_sources
+from willow_cart.commands.offline import OfflineRequest
+from willow_cart.commands.offline import offline as take_offline
+from willow_cart.commands.peek import PeekRequest
+from willow_cart.commands.peek import peek as peek_at
+from willow_cart.commands.survey import SurveyRequest
+from willow_cart.commands.survey import survey as survey_sources
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errors import Incomplete
 from willow_cart.exits import Exit
-from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.haul import HaulPlan
-from willow_cart.jobs.haul import haul as haul_sources
-from willow_cart.jobs.knock import knock as knock_at
-from willow_cart.jobs.load import load as load_sources
-from willow_cart.jobs.offline import offline as take_offline
-from willow_cart.jobs.peek import peek as peek_at
-from willow_cart.jobs.survey import survey as survey_sources
 from willow_cart.model import Offer
-from willow_cart.requests.errand import ErrandRequest
-from willow_cart.requests.haul import HaulRequest
-from willow_cart.requests.knock import KnockRequest
-from willow_cart.requests.load import LoadRequest
-from willow_cart.requests.offline import OfflineRequest
-from willow_cart.requests.peek import PeekRequest
-from willow_cart.requests.survey import SurveyRequest
 from willow_cart.scripting.keywords import (
     HaulKeywords,
     KnockKeywords,

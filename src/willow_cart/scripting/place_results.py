@@ -9,11 +9,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cart.cart import Cart
+from willow_cart.commands.combine import CombineRequest
+from willow_cart.commands.pack import PackRequest
+from willow_cart.commands.receipt import PageWritten
 from willow_cart.errands.running import ErrandPlan, StepDone
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.receipt import PageWritten
 from willow_cart.knocking.steps import KnockFinding, Verdict
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
@@ -24,8 +26,6 @@ from willow_cart.offline_copies import Missing, Readings, TakenPages
 from willow_cart.packing import Packed
 from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
-from willow_cart.requests.combine import CombineRequest
-from willow_cart.requests.pack import PackRequest
 from willow_cart.scripting.result_frames import (
     frame,
     frame_of_receipt,

@@ -8,8 +8,7 @@ from itertools import chain
 from willow_cart.auditing import Audited, Finding, Findings
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_csv, show_line, show_table, show_text
-from willow_cart.jobs.audit import audit, repair
-from willow_cart.requests.audit import AuditRequest
+from willow_cart.commands.audit import AuditRequest, audit, repair
 from willow_cart.units import count_of, format_size, json_text
 from willow_cart.views.words import counted
 

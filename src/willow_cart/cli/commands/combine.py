@@ -8,8 +8,7 @@ from pathlib import Path
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.screen import show_line, show_table
-from willow_cart.jobs.combine import combine
-from willow_cart.requests.combine import CombineRequest
+from willow_cart.commands.combine import CombineRequest, combine
 from willow_cart.tables import Combined
 from willow_cart.units import count_of
 from willow_cart.views.words import combined_line

@@ -6,9 +6,10 @@ import shlex
 from collections.abc import Iterator
 
 from willow_cart.cli.screen import show_text
+from willow_cart.commands.program import CompletionRequest
+from willow_cart.commands.table import COMMANDS
 from willow_cart.exits import Exit
-from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.completion import CompletionRequest
+from willow_cart.options import Option
 
 
 def run(request: CompletionRequest) -> int:

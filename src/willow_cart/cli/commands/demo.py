@@ -6,10 +6,10 @@ import socket
 import tempfile
 from pathlib import Path
 
+from willow_cart.commands.program import DemoRequest
 from willow_cart.demo.example import run_example
 from willow_cart.demo.serving import serve
 from willow_cart.exits import Exit
-from willow_cart.requests.demo import DemoRequest
 
 # The examples in the help have it.
 _USUAL_PORT = 8031

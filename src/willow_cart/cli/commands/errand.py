@@ -9,19 +9,18 @@ from willow_cart.cli.commands import combine, haul, pack, receipt, unpack
 from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.screen import show_line, show_table
+from willow_cart.commands.combine import CombineRequest
+from willow_cart.commands.errand import ErrandRequest
+from willow_cart.commands.pack import PackRequest
+from willow_cart.commands.receipt import ReceiptRequest, Result
+from willow_cart.commands.unpack import UnpackRequest
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import require_only_new, write_from_survey
 from willow_cart.events import Notice
 from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.receipt import Result
 from willow_cart.packing import Packed
-from willow_cart.requests.combine import CombineRequest
-from willow_cart.requests.errand import ErrandRequest
-from willow_cart.requests.pack import PackRequest
-from willow_cart.requests.receipt import ReceiptRequest
-from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.tables import Combined
 from willow_cart.views.errand_words import changes_line
 

@@ -9,11 +9,10 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
+from willow_cart.commands.haul import Hauled, HaulPlan, HaulRequest, haul
+from willow_cart.commands.request import shown_command
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.haul import Hauled, HaulPlan, haul
 from willow_cart.model import State
-from willow_cart.requests.haul import HaulRequest
-from willow_cart.requests.secrets import shown_command
 from willow_cart.units import count_of
 from willow_cart.views.words import summed_up, unpacked_line
 

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table, show_text
-from willow_cart.jobs.knock import knock
+from willow_cart.commands.knock import KnockRequest, knock
 from willow_cart.redaction import without_secrets
-from willow_cart.requests.knock import KnockRequest
 from willow_cart.structs import to_builtins
 from willow_cart.units import json_text
 

@@ -7,10 +7,9 @@ import sys
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.screen import show_line
+from willow_cart.commands.offline import OfflineRequest, TakenOffline, offline
 from willow_cart.events import Unsure
-from willow_cart.jobs.offline import TakenOffline, offline
 from willow_cart.offline_copies import Out, Readings, TakenPages
-from willow_cart.requests.offline import OfflineRequest
 from willow_cart.units import count_of
 from willow_cart.views.words import lines_of, summed_up
 

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.screen import show_line
+from willow_cart.commands.pack import PackRequest, pack
 from willow_cart.events import NotPortable
-from willow_cart.jobs.pack import pack
 from willow_cart.packing import Packed
-from willow_cart.requests.pack import PackRequest
 from willow_cart.views.words import lines_of, packed_line
 
 

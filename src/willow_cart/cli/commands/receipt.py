@@ -10,19 +10,19 @@ from typing import Any
 from willow_cart.addresses import name_of, take_inside
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_csv, show_line, show_table, show_text
-from willow_cart.exits import Exit
-from willow_cart.jobs.receipt import (
+from willow_cart.commands.receipt import (
     BagWritten,
     Lines,
     PageWritten,
+    ReceiptRequest,
     Result,
     Story,
     Summaries,
     receipt,
 )
+from willow_cart.exits import Exit
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
-from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_duration, format_size, json_text
 from willow_cart.views.words import counted, step_line

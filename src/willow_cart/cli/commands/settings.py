@@ -6,10 +6,16 @@ from collections.abc import Collection
 from pathlib import Path
 
 from willow_cart.cli.screen import show_line, show_table, show_text
+from willow_cart.commands.settings import (
+    PROJECT_FILE,
+    TABLES,
+    Setting,
+    SettingsRequest,
+    own_file,
+    settings_in,
+)
+from willow_cart.commands.table import options_of
 from willow_cart.exits import Exit
-from willow_cart.requests.settings import SettingsRequest
-from willow_cart.requests.toml_keys import options_of
-from willow_cart.settings import PROJECT_FILE, TABLES, Setting, own_file, settings_in
 from willow_cart.units import json_text
 
 

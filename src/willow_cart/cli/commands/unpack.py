@@ -5,9 +5,8 @@ from __future__ import annotations
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
+from willow_cart.commands.unpack import UnpackRequest, unpack
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.jobs.unpack import unpack
-from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.views.words import unpacked_line
 
 

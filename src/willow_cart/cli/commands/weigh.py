@@ -11,12 +11,11 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
 from willow_cart.cli.screen import show_line, show_table, show_tables, show_text
+from willow_cart.commands.weigh import Weighed, WeighRequest, draw, weigh
 from willow_cart.destination import LARGEST_ON_FAT
 from willow_cart.hauling.room import Prospect
-from willow_cart.jobs.weigh import Weighed, draw, weigh
 from willow_cart.model import Sizes, sum_of
 from willow_cart.redaction import without_secrets
-from willow_cart.requests.weigh import WeighRequest
 from willow_cart.units import count_of, format_duration, format_size, json_text
 from willow_cart.views.words import in_words
 

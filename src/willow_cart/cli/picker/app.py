@@ -22,10 +22,10 @@ from textual.widgets import Footer, Input, Static
 from willow_cart.cart.cart_view import By, CartView
 from willow_cart.cli.render import size_of
 from willow_cart.cli.screen import aligned
+from willow_cart.commands.peek import peek_offer
+from willow_cart.commands.pick import PickRequest
 from willow_cart.errors import BadOption, WillowCartError
-from willow_cart.jobs.peek import peek_offer
 from willow_cart.model import Offer, Sizes
-from willow_cart.requests.pick import PickRequest
 from willow_cart.units import count_of, format_size, printable
 from willow_cart.views.bars import cut_middle
 from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table

@@ -1,0 +1,1 @@
+"""The commands: a module each, with its request, what it does, and its result."""

@@ -1,0 +1,187 @@
+"""`combine`: combine tables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from willow_cart.cart.cart import Cart
+from willow_cart.choosing import Choosing
+from willow_cart.choosing.patterns import on_path
+from willow_cart.commands.request import Request
+from willow_cart.errors import BadOption, NoTable, nothing_there
+from willow_cart.events import ChangedHere
+from willow_cart.filing.templates import parts_of_names
+from willow_cart.model import Issue
+from willow_cart.observer import Observer
+from willow_cart.options.option import argument, flag, option
+from willow_cart.options.readers import whole
+from willow_cart.options.shared import OVERWRITE
+from willow_cart.stored_files import Holding, holdings_at
+from willow_cart.structs import replace
+from willow_cart.tables import Combined, Combining, TableFile
+from willow_cart.tables.dialect import encoding_named
+from willow_cart.tables.output import NoOutput
+from willow_cart.tables.outputs import endings_told, output_for, require_form
+from willow_cart.tables.table_files import holds_table, is_table, may_be_table, sheets_of
+
+
+class CombineRequest(Request):
+    """A request to combine tables."""
+
+    command = "combine"
+
+    places: tuple[Path, ...] = argument(
+        (), Path, "a folder, whether hauled into or not, or a table", metavar="DIR|FILE", nargs="+"
+    )
+    to: Path | None = option(
+        None,
+        Path,
+        f"the file to write; its name ends in {endings_told()}",
+        metavar="FILE",
+    )
+    table: str = option("", str, "the table in a database (the name of its file)", metavar="NAME")
+    preview: bool = flag("show the result; writes nothing")
+    anew: bool = flag("start over: do not keep existing rows of other files")
+    strict: bool = flag("stop if the columns of the tables differ, or a cell has another type")
+    encoding: str = option(
+        "", str, "the encoding of the tables, such as cp1252 or utf-16 (detected)", metavar="NAME"
+    )
+    mixed: bool = flag("take tables that have few columns of the others")
+    day_first: bool = flag("read dates such as 01.02.2031 and 01/02/2031 as 1 February")
+    thousands: str = option(
+        "",
+        str,
+        "the mark between thousands in numbers",
+        choices=("comma", "point", "space", "apostrophe"),
+    )
+    skip_lines: int = option(
+        0, whole, "lines before the header of each table (%(default)s)", metavar="N"
+    )
+    columns: str = option("", str, "only these columns, in this order", metavar="NAME,...")
+    sheet: str | None = option(
+        None,
+        str,
+        "sheets of workbooks to use, as a wildcard pattern (the first sheet)",
+        metavar="PATTERN",
+    )
+    name_parts: str = option(
+        "",
+        str,
+        "makes columns from parts of names: 'level_(?P<year>\\d{4})' adds a column year",
+        metavar="REGEX",
+    )
+    cart: Path | None = option(
+        None, Path, "use only files that came from the addresses in a cart", metavar="FILE"
+    )
+    overwrite: bool = OVERWRITE
+    choosing: Choosing = Choosing()
+
+
+def combine(request: CombineRequest, observer: Observer) -> Combined:
+    """Combine the chosen tables.
+
+    Raises:
+        NothingChosen: there are none.
+        WillowCartError: an option cannot be understood, or the output cannot be written.
+    """
+    to = None if request.preview else request.to
+    if to is None and not request.preview:
+        raise BadOption("--to", "is missing", "name a file, or look first with --preview")
+    columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
+    encoding = request.encoding and encoding_named(request.encoding)
+    wish = Combining(
+        request.skip_lines, columns, strict=request.strict, encoding=encoding, mixed=request.mixed,
+        day_first=request.day_first, thousands=request.thousands,
+    )  # fmt: skip
+    if request.to is not None:
+        require_form(request.to, request.table)  # reports a mistake before any work is done
+    unreadable: list[Issue] = []
+    files = _tables(request, observer, unreadable)
+    output = (
+        NoOutput(Path())
+        if to is None
+        else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
+    )
+    from willow_cart.tables.combining import combine as combine_files  # slow to import
+
+    with output:
+        return combine_files(files, output, wish, unreadable=unreadable)
+
+
+def _tables(
+    request: CombineRequest, observer: Observer, unreadable: list[Issue]
+) -> list[TableFile]:
+    """Return the chosen tables; workbooks that cannot be opened are recorded.
+
+    Raises:
+        NothingChosen: there are none.
+    """
+    choosing = request.choosing
+    # A rule that says what to take may mean a table by any name.
+    named = bool(choosing.keep or choosing.keep_re or choosing.ext or choosing.numbers)
+    found = {each.offer: (each, name) for each, name in _candidates(request, any_name=named)}
+    if not found:
+        raise nothing_there(", ".join(map(str, request.places)), "table")
+    choice = choosing.choose(found)
+    choice.require_some()
+    chosen = [found[offer] for offer in choice.chosen]
+    if changed := [name for each, name in chosen if each.is_changed()]:
+        observer.note(ChangedHere(len(changed), changed[0]))
+    tables = []
+    for each, name in chosen:
+        try:
+            tables += _tables_in(each, name, request)
+        except NoTable as error:
+            unreadable.append(Issue(error.thing, error.why))
+    return tables
+
+
+def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[tuple[Holding, str]]:
+    """Yield the files that may be tables, numbered, and what their rows say they are from."""
+    wanted = None
+    if request.cart is not None:
+        wanted = {offer.id for offer in Cart.load(request.cart)}
+    own = request.to.resolve() if request.to is not None else None
+    number = 0
+    for place in request.places:
+        for each in holdings_at(place, wanted):
+            if place.is_dir() and not (any_name or _is_table(each)):
+                continue
+            if own is not None and each.file.resolve() == own:
+                continue
+            number += 1
+            several = len(request.places) > 1 and place.is_dir()
+            name = f"{place}/{each.path}" if several else each.path
+            yield replace(each, offer=replace(each.offer, number=number)), name
+
+
+def _is_table(each: Holding) -> bool:
+    """Whether a file is a table by its name, or plainly one by its content."""
+    if is_table(each.path):
+        return True
+    return may_be_table(each.path) and holds_table(each.open, each.path)
+
+
+def _tables_in(each: Holding, name: str, request: CombineRequest) -> list[TableFile]:
+    """Return the tables in a file; workbooks may have several.
+
+    Raises:
+        BadOption: a workbook has no such sheet.
+        NoTable: it is a workbook that cannot be opened.
+    """
+    parts = parts_of_names(request.name_parts, each.offer)
+    place = str(each.root.resolve() if name == each.path else Path.cwd())
+    sheets = sheets_of(
+        TableFile(each.open, each.file.name, name, each.sha256(), parts, place=place)
+    )
+    if not sheets[0].sheet:
+        return sheets
+    if request.sheet is None:
+        return sheets[:1]
+    wanted = on_path(request.sheet)
+    chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
+    if not chosen:
+        known = ", ".join(one.sheet for one in sheets)
+        raise BadOption(f"--sheet {request.sheet}", f"not a sheet of {name}", f"it has {known}")
+    return chosen

@@ -1,0 +1,93 @@
+"""`pick`: take rows of a cart out, or put them back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from willow_cart.cart.picking import Picked, Way, pick_in, undo
+from willow_cart.cart.rows import read_marked
+from willow_cart.cart.weighing import weigh
+from willow_cart.choosing import Choice, Choosing
+from willow_cart.commands.connecting import make_access
+from willow_cart.commands.discovering import SizeAsker
+from willow_cart.commands.request import ReachingRequest
+from willow_cart.defaults import QUESTIONS
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.model import Sizes
+from willow_cart.observer import Observer
+from willow_cart.options.looking import Unknown
+from willow_cart.options.option import flag
+from willow_cart.options.shared import CART
+from willow_cart.structs import Value, replace
+
+
+class PickRequest(ReachingRequest):
+    """A request to pick rows of a cart."""
+
+    command = "pick"
+
+    out: bool = flag("take the chosen rows out", one_of="way")
+    only: bool = flag("take all other rows out", one_of="way")
+    back: bool = flag("put the chosen rows back", one_of="way")
+    undo: bool = flag("undo the last change; repeat it to redo the change", one_of="way")
+    gone: bool = flag("choose only rows that were no longer offered at the last load")
+    cart: Path = CART
+    choosing: Choosing = Choosing()
+
+
+class PickedRows(Value):
+    """The result of picking.
+
+    Attributes:
+        picked: what has changed.
+        way: how it was picked.
+        choice: what was counted in choosing.
+        unanswered: of how many rows no server would tell the size.
+    """
+
+    picked: Picked
+    way: Way
+    choice: Choice
+    unanswered: int
+
+    @property
+    def exit_code(self) -> Exit:
+        """Return the exit code of the command."""
+        return Exit.INCOMPLETE if self.picked.unread or self.unanswered else Exit.GOOD
+
+
+def way_of(request: PickRequest) -> Way | None:
+    """Return how rows are to be picked; None for the picker and for undo."""
+    return next((way for way in Way if getattr(request, way)), None)
+
+
+def pick(request: PickRequest, way: Way, observer: Observer) -> PickedRows:
+    """Pick rows by the choosing options.
+
+    Raises:
+        WillowCartError: an option cannot be understood, or the cart cannot be read or written.
+    """
+    if request.choosing.column:
+        raise BadOption("--column", "not recorded in carts", "use it when loading")
+    # Where a rule cannot tell, the row stays as it is.
+    unsure = Unknown.KEEP if way == "only" else Unknown.DROP
+    choosing = request.choosing
+    choosing = replace(
+        choosing, undated=choosing.undated or unsure, unsized=choosing.unsized or unsure
+    )
+    choice = choosing.begin()
+    with make_access([request], QUESTIONS, observer) as access:
+        asker = SizeAsker(access, QUESTIONS, observer) if request.choosing.ask_sizes else None
+        picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
+    return PickedRows(picked, way, choice, asker.unanswered if asker else 0)
+
+
+def undo_picking(request: PickRequest) -> Sizes:
+    """Undo the last change of a cart, and return the sizes of the rows that are taken then.
+
+    Raises:
+        WillowCartError: there is nothing to undo.
+    """
+    undo(request.cart)
+    return weigh(read_marked(request.cart, [], [])).all
