@@ -14,7 +14,7 @@ from tests.support.docs import ROOT
 SOURCE = ROOT / "src" / "willow_cart"
 
 # Commands have a module in each of these; a name means the same in all of them.
-OF_COMMANDS = ("requests", "jobs", "cli/commands")
+OF_COMMANDS = ("commands", "cli/commands")
 
 # One family of modules for each kind of system, with the same functions and classes.
 OF_PLATFORMS = ("platform/posix", "platform/windows")

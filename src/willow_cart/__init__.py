@@ -7,7 +7,7 @@ are used first, so that the command line starts quickly::
 
     offers = wc.discover(["addresses.txt"]).offers
     chosen = wc.Choosing(ext=("csv",)).choose(offers).chosen
-    print(wc.haul(chosen, into="data").counts)
+    print(wc.haul(chosen, into="data").account.counts)
 
 Underneath, imports run downward only, as `docs/house.md` draws them.
 """
@@ -24,6 +24,19 @@ if TYPE_CHECKING:
     from willow_cart.cart.weighing import Weight
     from willow_cart.checks.checksum_files import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing
+    from willow_cart.commands.audit import Audit
+    from willow_cart.commands.combine import CombineResult
+    from willow_cart.commands.haul import Haul
+    from willow_cart.commands.knock import KnockResult
+    from willow_cart.commands.offline import OfflineResult
+    from willow_cart.commands.pack import PackResult
+    from willow_cart.commands.peek import PeekResult
+    from willow_cart.commands.pick import PickResult
+    from willow_cart.commands.receipt import ReceiptResult
+    from willow_cart.commands.refile import RefileResult
+    from willow_cart.commands.survey import Survey
+    from willow_cart.commands.unpack import UnpackResult
+    from willow_cart.commands.weigh import WeighResult
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
     from willow_cart.hauling.summary import HaulSummary
@@ -32,21 +45,8 @@ if TYPE_CHECKING:
     from willow_cart.options.readers import parse_when
     from willow_cart.protocols import Access, RetryPolicy
     from willow_cart.protocols.web import WebAccess
-    from willow_cart.scripting import (
-        Audit,
-        CombineResult,
+    from willow_cart.scripting.functions import (
         ErrandRun,
-        Haul,
-        KnockResult,
-        OfflineResult,
-        PackResult,
-        PeekResult,
-        PickResult,
-        ReceiptResult,
-        RefileResult,
-        Survey,
-        UnpackResult,
-        WeighResult,
         audit,
         combine,
         errand,
@@ -70,63 +70,63 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "Access": "protocols",
-    "Audit": "scripting",
+    "Audit": "commands.audit",
     "Cart": "cart.cart",
     "Checksum": "model",
     "ChecksumBook": "checks.checksum_files",
     "Choice": "choosing",
     "Choosing": "choosing",
-    "CombineResult": "scripting",
+    "CombineResult": "commands.combine",
     "Discovery": "sources.discovery",
     "Looking": "sources.discovery",
-    "ErrandRun": "scripting",
-    "Haul": "scripting",
+    "ErrandRun": "scripting.functions",
+    "Haul": "commands.haul",
     "HaulSummary": "hauling.summary",
     "Incomplete": "errors",
-    "KnockResult": "scripting",
+    "KnockResult": "commands.knock",
     "Layout": "filing",
     "NotEntered": "sources.discovery",
     "Offer": "model",
-    "OfflineResult": "scripting",
-    "PackResult": "scripting",
-    "PeekResult": "scripting",
-    "PickResult": "scripting",
+    "OfflineResult": "commands.offline",
+    "PackResult": "commands.pack",
+    "PeekResult": "commands.peek",
+    "PickResult": "commands.pick",
     "Receipt": "ledger.receipt",
-    "ReceiptResult": "scripting",
-    "RefileResult": "scripting",
+    "ReceiptResult": "commands.receipt",
+    "RefileResult": "commands.refile",
     "RetryPolicy": "protocols",
     "Secret": "sign_in.sign_ins",
     "SignIn": "sign_in.sign_ins",
     "SignIns": "sign_in.sign_ins",
     "State": "model",
-    "Survey": "scripting",
+    "Survey": "commands.survey",
     "Template": "filing",
-    "UnpackResult": "scripting",
+    "UnpackResult": "commands.unpack",
     "Way": "cart.picking",
     "WebAccess": "protocols.web",
-    "WeighResult": "scripting",
+    "WeighResult": "commands.weigh",
     "Weight": "cart.weighing",
     "WillowCartError": "errors",
     "ask_sizes": "sources.asking",
-    "audit": "scripting",
-    "combine": "scripting",
-    "errand": "scripting",
-    "haul": "scripting",
-    "knock": "scripting",
-    "load": "scripting",
+    "audit": "scripting.functions",
+    "combine": "scripting.functions",
+    "errand": "scripting.functions",
+    "haul": "scripting.functions",
+    "knock": "scripting.functions",
+    "load": "scripting.functions",
     "discover": "sources.discover",
-    "offline": "scripting",
-    "pack": "scripting",
+    "offline": "scripting.functions",
+    "pack": "scripting.functions",
     "parse_when": "options.readers",
-    "peek": "scripting",
-    "pick": "scripting",
+    "peek": "scripting.functions",
+    "pick": "scripting.functions",
     "read_checksum_list": "checks.checksum_files",
     "read_receipt": "ledger.receipt",
-    "receipt": "scripting",
-    "refile": "scripting",
-    "survey": "scripting",
-    "unpack": "scripting",
-    "weigh": "scripting",
+    "receipt": "scripting.functions",
+    "refile": "scripting.functions",
+    "survey": "scripting.functions",
+    "unpack": "scripting.functions",
+    "weigh": "scripting.functions",
 }
 
 __all__ = [

@@ -412,6 +412,11 @@ class CartFilled(Event):
     form: Form | None
     bare: int
 
+    @property
+    def summary(self) -> str:
+        """Return what was changed in the cart."""
+        return f"{self.path}: {self.loaded}"
+
 
 class CartKept(Event):
     """A haul has written a cart of the chosen offers.

@@ -13,7 +13,7 @@ _NUMERIC = ("number", "size")
 
 
 def html_table(
-    brief: str, columns: Sequence[str], rows: Iterable[Sequence[str]], total: int
+    brief: str, columns: Sequence[str], rows: Iterable[Sequence[object]], total: int
 ) -> str:
     """Return the first rows of a table below a summary line.
 
@@ -30,7 +30,9 @@ def html_table(
     )
     lines = [
         "<tr>"
-        + "".join(f"<td{side}>{escape(cell)}</td>" for side, cell in zip(sides, row, strict=True))
+        + "".join(
+            f"<td{side}>{escape(str(cell))}</td>" for side, cell in zip(sides, row, strict=True)
+        )
         + "</tr>"
         for row in islice(rows, _MAX_ROWS)
     ]

@@ -11,7 +11,7 @@ from willow_cart.errors import shortened
 from willow_cart.identity import AddressId, address_id
 from willow_cart.kinds import kind_of
 from willow_cart.structs import Record, Value, force_setattr
-from willow_cart.units import MAX_SIZE_BYTES
+from willow_cart.units import MAX_SIZE_BYTES, count_of, format_size
 
 OWN_FOLDER = ".willow"
 """The product's own folder in a destination: ledger, partial files, lock. No offer goes there."""
@@ -139,6 +139,10 @@ class Cell(Value):
     column: int
     title: str = ""
     row_cells: tuple[tuple[str, str], ...] = ()
+
+    def __repr__(self) -> str:
+        where = f"row={self.row}, place={self.place}, column={self.column}"
+        return f"Cell({where}, title={self.title!r})"
 
 
 Box = tuple[float, float, float, float]
@@ -326,6 +330,15 @@ class Sizes(Record):
     about: int = 0
     rough: int = 0
     unknown: int = 0
+
+    def __str__(self) -> str:
+        """Format files and sizes; unknown sizes are counted, never taken as zero."""
+        words = count_of(self.files, "file")
+        if self.files > self.unknown:
+            words += f", {'about ' if self.rough else ''}{format_size(self.bytes)}"
+        if self.unknown:
+            words += f", {count_of(self.unknown, 'size')} unknown"
+        return words
 
     def add(self, offer: Offer) -> None:
         """Add an offer."""

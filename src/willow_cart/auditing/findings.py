@@ -5,6 +5,7 @@ from __future__ import annotations
 import marshal
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from itertools import islice
 
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.ledger.entries import Arrival
@@ -77,6 +78,11 @@ class Findings:
 
     def __iter__(self) -> Iterator[Audited]:
         return self._select(0, len(ORDER))
+
+    def __getitem__(self, place: int) -> Audited:
+        for audited in islice(self, place % max(1, len(self)), None):
+            return audited
+        raise IndexError(place)
 
     def of(self, finding: Finding) -> Iterator[Audited]:
         """Yield the files with a finding."""

@@ -22,6 +22,7 @@ from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.replacing import replacing
 from willow_cart.structs import Record, field, replace
+from willow_cart.units import count_of
 
 
 class _Mark(IntEnum):
@@ -56,6 +57,14 @@ class Loaded(Record):
     secrets: int = 0
     unread: list[Issue] = field(default_factory=list)
     oddities: list[str] = field(default_factory=list)
+
+    def __str__(self) -> str:
+        counts = {
+            "new": self.new, "renewed": self.renewed, "gone": self.gone, "back": self.back
+        }  # fmt: skip
+        told = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
+        rows = count_of(self.rows, "row")
+        return f"{rows} ({told or 'nothing changed'}); taken: {self.taken}"
 
 
 class Find:

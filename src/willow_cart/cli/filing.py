@@ -11,14 +11,14 @@ from willow_cart.commands.haul import HaulPlan
 from willow_cart.events import Planned
 from willow_cart.filing import Plan
 from willow_cart.structs import replace
-from willow_cart.views.words import in_words, lines_of
+from willow_cart.views.words import lines_of
 
 
 def preview(planned: HaulPlan) -> None:
     """Show where offers would be filed."""
     show_plan(planned.plan, planned.into)
     earlier = f"; {planned.known:,} of them already hauled" if planned.known else ""
-    show_line(f"{in_words(planned.sizes)}{earlier}; nothing was fetched")
+    show_line(f"{planned.sizes}{earlier}; nothing was fetched")
 
 
 def show_plan(plan: Plan, into: Path) -> None:

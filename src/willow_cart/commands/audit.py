@@ -12,6 +12,7 @@ from willow_cart.auditing import audit as audit_files
 from willow_cart.checks.checksum_files import ListedChecksum
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.request import ReachingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
 from willow_cart.destination import unportable
 from willow_cart.events import KeptAside, NotAsked, NotPortable
@@ -73,34 +74,57 @@ class AuditRequest(ReachingRequest):
     csv: bool = CSV
 
 
-class AuditedFolder(Value):
+class Audit(CommandResult):
     """The result of an audit.
 
     Attributes:
         folder: that was audited.
         found: every file, the worst first.
+        repaired: the account of what was hauled again; None if nothing was.
     """
+
+    columns = ("path", "finding", "why", "size", "url")
 
     folder: Path
     found: Findings
+    repaired: HaulSummary | None = None
 
     @property
     def counts(self) -> Mapping[Finding, int]:
-        """Return the number of files by finding."""
+        """The number of files by finding."""
         return self.found.counts
 
     @property
     def harmed(self) -> Sequence[Audited]:
-        """Return the files that a repair would haul again."""
+        """The files that a repair would haul again."""
         return [each for finding in HARMED for each in self.found.of(finding)]
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        return code_of(self.counts)
+        return code_of(self.counts) if self.repaired is None else self.repaired.exit_code
+
+    @property
+    def summary(self) -> str:
+        """Return the number of files by finding."""
+        return ", ".join(f"{self.counts[each]:,} {each}" for each in Finding if self.counts[each])
+
+    def records(self) -> Iterator[Sequence[object]]:
+        """Return a row per file; sizes are in bytes."""
+        return (
+            (each.path, str(each.finding), each.why, each.size, each.url) for each in self.found
+        )
+
+    def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
+        """Return the columns and rows that people see."""
+        rows = ((each.finding, each.path, each.why) for each in self.found)
+        return ("state", "path", "in what"), rows, len(self.found)
+
+    def __repr__(self) -> str:
+        return f"<Audit of {self.folder}: {self.summary}>"
 
 
-def audit(request: AuditRequest, observer: Observer) -> AuditedFolder:
+def audit(request: AuditRequest, observer: Observer) -> Audit:
     """Check the files in a folder, and if requested, ask their servers for newer versions.
 
     Raises:
@@ -127,7 +151,7 @@ def audit(request: AuditRequest, observer: Observer) -> AuditedFolder:
         _look_upstream(request, found, observer)
     if clashing := tuple(unportable(_PathsHere(found))):
         observer.note(NotPortable(clashing))
-    return AuditedFolder(request.folder, found)
+    return Audit(request.folder, found)
 
 
 class _PathsHere(Value):
@@ -193,7 +217,7 @@ def _make_access(request: AuditRequest, observer: Observer) -> Access:
 
 def repair(
     request: AuditRequest,
-    audited: AuditedFolder,
+    audited: Audit,
     observer: Observer,
 ) -> HaulSummary:
     """Haul changed and missing files again, after moving changed ones aside.

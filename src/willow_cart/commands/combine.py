@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.cart.cart import Cart
 from willow_cart.choosing import Choosing
 from willow_cart.choosing.patterns import on_path
 from willow_cart.commands.request import Request
+from willow_cart.commands.result import CommandResult, frame
 from willow_cart.errors import BadOption, NoTable, nothing_there
 from willow_cart.events import ChangedHere
+from willow_cart.exits import Exit
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.model import Issue
 from willow_cart.observer import Observer
@@ -20,10 +23,15 @@ from willow_cart.options.shared import OVERWRITE
 from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.structs import replace
 from willow_cart.tables import Combined, Combining, TableFile
+from willow_cart.tables.combined_frame import read_frame, typed
 from willow_cart.tables.dialect import encoding_named
 from willow_cart.tables.output import NoOutput
 from willow_cart.tables.outputs import endings_told, output_for, require_form
 from willow_cart.tables.table_files import holds_table, is_table, may_be_table, sheets_of
+from willow_cart.units import count_of
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 class CombineRequest(Request):
@@ -78,7 +86,53 @@ class CombineRequest(Request):
     choosing: Choosing = Choosing()
 
 
-def combine(request: CombineRequest, observer: Observer) -> Combined:
+class CombineResult(CommandResult):
+    """The result of combining tables.
+
+    Attributes:
+        to: the file that they were put in; None for a preview.
+        table: the name of the table in a database; empty for the name of its file.
+        combined: counts, and what the columns hold.
+    """
+
+    to: Path | None
+    table: str
+    combined: Combined
+
+    @property
+    def exit_code(self) -> Exit:
+        """Return the exit code of the command."""
+        return self.combined.exit_code
+
+    @property
+    def summary(self) -> str:
+        """Return how many tables and rows were combined."""
+        done = self.combined
+        if done.unchanged and not done.files:
+            tables = count_of(done.unchanged, "table")
+            return f"{tables}, nothing new; {count_of(done.kept, 'row')} in {self.to}"
+        line = f"{count_of(done.files, 'table')}, {count_of(done.rows, 'row')}"
+        if done.unchanged:
+            line += f"; {count_of(done.unchanged, 'table')} unchanged"
+        if done.kept:
+            line += f"; {count_of(done.kept, 'row')} kept"
+        written = self.to is not None and done.files
+        return f"{line}; {f'written to {self.to}' if written else 'nothing was written'}"
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return the written table; for a preview its first rows."""
+        types = {name: told.type for name, told in self.combined.columns.items()}
+        if self.to is None:
+            return typed(frame([*types], self.combined.first), types)
+        return read_frame(self.to, self.table, types)
+
+    def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
+        """Return the columns and first rows."""
+        rows = (["" if cell is None else cell for cell in row] for row in self.combined.first)
+        return [*self.combined.columns], rows, self.combined.rows
+
+
+def combine(request: CombineRequest, observer: Observer) -> CombineResult:
     """Combine the chosen tables.
 
     Raises:
@@ -106,7 +160,8 @@ def combine(request: CombineRequest, observer: Observer) -> Combined:
     from willow_cart.tables.combining import combine as combine_files  # slow to import
 
     with output:
-        return combine_files(files, output, wish, unreadable=unreadable)
+        combined = combine_files(files, output, wish, unreadable=unreadable)
+    return CombineResult(to, request.table, combined)
 
 
 def _tables(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,7 +18,9 @@ from willow_cart.commands.errand import write_errand
 from willow_cart.commands.log import LogFile
 from willow_cart.commands.policies import make_rule, make_unpacking
 from willow_cart.commands.request import LookingRequest, shown_command
+from willow_cart.commands.result import CommandResult, counted
 from willow_cart.commands.runs import my_runs
+from willow_cart.commands.unpack import paths_of_members
 from willow_cart.destination import is_case_sensitive
 from willow_cart.errors import BadOption, CannotStore, UnreadableLedger, UnusableDestination
 from willow_cart.events import CartKept, ErrandWritten, ListFound, NotPromised, OpenCluster
@@ -28,9 +31,11 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import AddressId, address_id
 from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.ledger.receipt import Receipt, ReceiptRow, read_receipt
 from willow_cart.ledger.runs import OwnRun
-from willow_cart.model import Issue, Offer, Sizes
+from willow_cart.model import Issue, Offer, Sizes, State, label_of
 from willow_cart.observer import Observer, watched
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import (
@@ -52,6 +57,7 @@ from willow_cart.sources.discovery import Discovery
 from willow_cart.sources.source_guide import Asking
 from willow_cart.structs import Record, Value, replace
 from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.units import format_size
 
 if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
@@ -138,28 +144,94 @@ class HaulPlan(Value):
         return Exit.INCOMPLETE if self.incomplete else Exit.GOOD
 
 
-class Hauled(Value):
+class Haul(CommandResult):
     """The result of a haul.
 
     Attributes:
-        account: counts, bytes and seconds.
+        account: counts, bytes and seconds, and the exit code that follows from them.
         offered: how many files the sources offered.
-        troubles: how many lines and places of the sources could not be taken.
+        skipped: how many lines and places of the sources could not be taken.
         unread: what these are; empty where an errand has told them.
     """
+
+    columns = ReceiptRow.__struct_fields__
+    kinds = {"size": "Int64"}  # noqa: RUF012  # never changed
 
     account: HaulSummary
     request: HaulRequest
     offered: int
-    troubles: int = 0
+    skipped: int = 0
     unread: Sequence[Issue] = ()
+
+    @property
+    def into(self) -> Path:
+        """The folder that was filed into."""
+        return self.request.into
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        if self.account.exit_code is Exit.GOOD and self.troubles:
+        if self.account.exit_code is Exit.GOOD and self.skipped:
             return Exit.INCOMPLETE
         return self.account.exit_code
+
+    @cached_property
+    def receipt(self) -> Receipt:
+        """The receipt, read from the ledger."""
+        return read_receipt(self.into, self.account.run)
+
+    @property
+    def troubles(self) -> list[ReceiptRow]:
+        """The files that failed, were refused, or are damaged."""
+        return [row for row in self.receipt.rows if row.reason]
+
+    @cached_property
+    def paths(self) -> tuple[Path, ...]:
+        """The paths of the files that arrived now or earlier, in the order of the haul."""
+        good = (State.ARRIVED, State.UNCHANGED, State.HERE)
+        lying = (self.into / row.path for row in self.receipt.rows if row.state in good)
+        return tuple(path for path in lying if path.is_file())
+
+    @property
+    def path(self) -> Path:
+        """The path of the only file.
+
+        Raises:
+            BadOption: it is not one.
+        """
+        if len(self.paths) != 1:
+            raise BadOption("path", f"there are {len(self.paths):,} files", "use paths")
+        return self.paths[0]
+
+    @cached_property
+    def members(self) -> tuple[Path, ...]:
+        """The paths of the files from its archives, unpacked now or earlier."""
+        with Ledger(ledger_path(self.into)) as ledger:
+            arrivals = [ledger.latest_at(row.path) for row in self.receipt.rows]
+        return paths_of_members((self.into, each) for each in arrivals if each is not None)
+
+    @property
+    def summary(self) -> str:
+        """Return the counts by state, and the bytes received."""
+        counts = counted(self.account.planned, self.account.counts)
+        return f"{counts}; {format_size(self.account.received)} received"
+
+    def records(self) -> Iterator[Sequence[object]]:
+        """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""
+        return (tuple(getattr(row, name) for name in self.columns) for row in self.receipt.rows)
+
+    def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
+        """Return the columns and rows that people see, problems first."""
+        rows = self.receipt.rows
+        cells = (
+            (label_of(row.state), row.path, "" if row.size is None else format_size(row.size),
+             row.reason)
+            for row in sorted(rows, key=lambda row: not row.reason)
+        )  # fmt: skip
+        return ("state", "path", "size", "why"), cells, len(rows)
+
+    def __repr__(self) -> str:
+        return f"<Haul into {self.into}: {self.summary}>"
 
 
 def haul(
@@ -169,7 +241,7 @@ def haul(
     besides: Iterable[Offer] = (),
     run: OwnRun | None = None,
     cluster: object = None,
-) -> Hauled | HaulPlan:
+) -> Haul | HaulPlan:
     """List the sources, choose, and haul; or only plan it.
 
     Args:
@@ -217,7 +289,7 @@ def haul(
             look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(keep_cart(offers, request.handling.cart, look, observer)))
         account = carry(request, policy, offers, access, observer, run=run, cluster=workers)
-    return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
+    return Haul(account, request, finder.choice.offered, len(troubles), troubles)
 
 
 def require_not_vanished(request: HandlingOptions, into: Path) -> None:

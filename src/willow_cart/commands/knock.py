@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from willow_cart.addresses import normalise
 from willow_cart.commands.connecting import make_access, trust_of
 from willow_cart.commands.request import ReachingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.exits import Exit
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.observer import Observer
 from willow_cart.options.looking import KindOption
 from willow_cart.options.option import argument, flag
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Looking
-from willow_cart.structs import Value
 
 
 class KnockRequest(ReachingRequest):
@@ -26,28 +27,40 @@ class KnockRequest(ReachingRequest):
     looking: KindOption = KindOption()
 
 
-class Knocked(Value):
+class KnockResult(CommandResult):
     """The findings at a server.
 
     Attributes:
         findings: the steps with their results.
     """
 
+    columns = ("tried", "verdict", "found", "remedy")
+
     address: str
-    findings: Sequence[KnockFinding]
+    findings: tuple[KnockFinding, ...]
 
     @property
-    def failed(self) -> bool:
-        """Whether a step failed."""
-        return any(finding.verdict is Verdict.FAILED for finding in self.findings)
+    def works(self) -> bool:
+        """Whether files can be hauled from the server."""
+        return all(each.verdict is not Verdict.FAILED for each in self.findings)
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        return Exit.INCOMPLETE if self.failed else Exit.GOOD
+        return Exit.GOOD if self.works else Exit.INCOMPLETE
+
+    @property
+    def summary(self) -> str:
+        """Return whether the server works."""
+        outcome = "ready to haul from" if self.works else "something does not work"
+        return f"{without_secrets(self.address)}: {outcome}"
+
+    def records(self) -> Iterator[Sequence[object]]:
+        """Return a row per step."""
+        return ((each.tried, str(each.verdict), each.found, each.remedy) for each in self.findings)
 
 
-def knock(request: KnockRequest, observer: Observer) -> Knocked:
+def knock(request: KnockRequest, observer: Observer) -> KnockResult:
     """Test a server step by step.
 
     Raises:
@@ -62,4 +75,4 @@ def knock(request: KnockRequest, observer: Observer) -> Knocked:
         kind = request.looking.as_ or ("bucket" if request.has_container_key else None)
         looking = Looking(as_=kind)
         knocker = Knocker(access, trust_of(request.connecting).context(), signed, looking)
-        return Knocked(address, list(knocker.knock(address)))
+        return KnockResult(address, tuple(knocker.knock(address)))

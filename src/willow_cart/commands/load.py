@@ -15,6 +15,7 @@ from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import write_errand
 from willow_cart.commands.request import LookingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.errors import BadOption
 from willow_cart.events import CartFilled, ErrandWritten
 from willow_cart.exits import Exit
@@ -69,7 +70,7 @@ class ScriptWritten(Value):
     left_out: tuple[Issue, ...]
 
 
-class LoadedSources(Value):
+class LoadedSources(CommandResult):
     """The result of loading.
 
     Attributes:
@@ -85,6 +86,11 @@ class LoadedSources(Value):
     find: Find
     cart: CartFilled | None
     script: ScriptWritten | None
+
+    @property
+    def summary(self) -> str:
+        """Return what was changed in the cart; empty without one."""
+        return "" if self.cart is None else self.cart.summary
 
     @property
     def exit_code(self) -> Exit:

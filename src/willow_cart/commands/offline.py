@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -12,10 +12,12 @@ from willow_cart.choosing import Choosing
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import SizeAsker
 from willow_cart.commands.request import ReachingRequest, shown_command
+from willow_cart.commands.result import CommandResult, summed_up
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.exits import Exit
 from willow_cart.observer import Observer
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
+from willow_cart.offline_copies.taking import Missing
 from willow_cart.offline_copies.warc import WarcFile, require_warc_name
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.option import argument, flag, option
@@ -24,7 +26,7 @@ from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing_bytes
 from willow_cart.sources.discovery import PagePart
-from willow_cart.structs import Value, replace
+from willow_cart.structs import replace
 from willow_cart.transfer.policy import HaulPolicy
 
 
@@ -79,14 +81,17 @@ class OfflineRequest(ReachingRequest):
     pace: PaceOptions = PaceOptions()
 
 
-class TakenOffline(Value):
+class OfflineResult(CommandResult):
     """The result of copying pages.
 
     Attributes:
-        taken: what was served.
+        taken: what was served, and what was not.
         made: the copies that lead to each other; None where none were made.
     """
 
+    columns = ("url", "path", "size", "sha256", "role")
+
+    into: Path
     taken: TakenPages
     made: Readings | None
 
@@ -95,8 +100,30 @@ class TakenOffline(Value):
         """Return the exit code of the command."""
         return self.taken.exit_code
 
+    @property
+    def start(self) -> Path | None:
+        """The start page; None if no copies were written."""
+        return self.made.start if self.made else None
 
-def offline(request: OfflineRequest, observer: Observer) -> TakenOffline:
+    @property
+    def missing(self) -> list[Missing]:
+        """The files that did not arrive, with the pages that need them."""
+        return self.taken.missing
+
+    @property
+    def summary(self) -> str:
+        """Return the counts by state, the bytes and the time."""
+        return summed_up(self.taken, self.into)
+
+    def records(self) -> Iterator[Sequence[object]]:
+        """Return a row per file."""
+        return (
+            (each.address, each.path, each.size, each.sha256, str(self.taken.roles[address]))
+            for address, each in self.taken.arrivals.items()
+        )
+
+
+def offline(request: OfflineRequest, observer: Observer) -> OfflineResult:
     """Fetch pages, and write the copies.
 
     Raises:
@@ -127,7 +154,7 @@ def offline(request: OfflineRequest, observer: Observer) -> TakenOffline:
         made = make_readable(
             taken, request.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}"
         )
-    return TakenOffline(taken, made)
+    return OfflineResult(request.into, taken, made)
 
 
 def _scope(request: OfflineRequest) -> Scope:

@@ -6,13 +6,16 @@ from pathlib import Path
 
 from willow_cart.choosing import Choosing
 from willow_cart.commands.request import Request
+from willow_cart.commands.result import CommandResult
 from willow_cart.errors import nothing_there
+from willow_cart.exits import Exit
 from willow_cart.options.option import argument, option
 from willow_cart.options.shared import OVERWRITE
 from willow_cart.packing import Packed, require_form
 from willow_cart.packing import pack as pack_files
 from willow_cart.stored_files import holdings_at
 from willow_cart.structs import replace
+from willow_cart.units import count_of, format_size
 
 
 class PackRequest(Request):
@@ -32,7 +35,31 @@ class PackRequest(Request):
     choosing: Choosing = Choosing()
 
 
-def pack(request: PackRequest) -> Packed:
+class PackResult(CommandResult):
+    """The result of packing.
+
+    Attributes:
+        path: the archive.
+        packed: counts, and the checksum of the archive.
+    """
+
+    path: Path
+    packed: Packed
+
+    @property
+    def exit_code(self) -> Exit:
+        """Return the exit code of the command."""
+        return self.packed.exit_code
+
+    @property
+    def summary(self) -> str:
+        """Return how much was packed."""
+        done = self.packed
+        files = f"{count_of(done.files, 'file')}, {format_size(done.bytes)}"
+        return f"{files}; packed into {self.path}, {format_size(done.size)}"
+
+
+def pack(request: PackRequest) -> PackResult:
     """Pack the chosen files.
 
     Raises:
@@ -50,6 +77,5 @@ def pack(request: PackRequest) -> Packed:
         raise nothing_there(request.folder, "file")
     choice = request.choosing.choose(found)
     choice.require_some()
-    return pack_files(
-        (found[offer] for offer in choice.chosen), request.to, overwrite=request.overwrite
-    )
+    chosen = (found[offer] for offer in choice.chosen)
+    return PackResult(request.to, pack_files(chosen, request.to, overwrite=request.overwrite))

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 
+from willow_cart.cart.cart import Cart
 from willow_cart.cart.picking import Picked, Way, pick_in, undo
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.weighing import weigh
@@ -11,6 +13,7 @@ from willow_cart.choosing import Choice, Choosing
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import SizeAsker
 from willow_cart.commands.request import ReachingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -19,7 +22,7 @@ from willow_cart.observer import Observer
 from willow_cart.options.looking import Unknown
 from willow_cart.options.option import flag
 from willow_cart.options.shared import CART
-from willow_cart.structs import Value, replace
+from willow_cart.structs import replace
 
 
 class PickRequest(ReachingRequest):
@@ -36,25 +39,54 @@ class PickRequest(ReachingRequest):
     choosing: Choosing = Choosing()
 
 
-class PickedRows(Value):
+class PickResult(CommandResult):
     """The result of picking.
 
     Attributes:
-        picked: what has changed.
-        way: how it was picked.
-        choice: what was counted in choosing.
+        file: of the cart.
+        picked: what has changed; after an undo, only what is taken now.
+        choice: what was counted in choosing; None after an undo.
         unanswered: of how many rows no server would tell the size.
     """
 
+    file: Path
     picked: Picked
-    way: Way
-    choice: Choice
-    unanswered: int
+    choice: Choice | None = None
+    unanswered: int = 0
+
+    @property
+    def complete(self) -> bool:
+        """Whether every row could be read, and every size requested."""
+        return not (self.picked.unread or self.unanswered)
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        return Exit.INCOMPLETE if self.picked.unread or self.unanswered else Exit.GOOD
+        return Exit.GOOD if self.complete else Exit.INCOMPLETE
+
+    @property
+    def changed(self) -> Sizes | None:
+        """The sizes of the rows that were taken out or put back; None after an undo."""
+        return None if self.choice is None else self.picked.changed
+
+    @property
+    def taken(self) -> Sizes:
+        """The sizes of the rows that are taken now."""
+        return self.picked.taken
+
+    @cached_property
+    def cart(self) -> Cart:
+        """The cart, read from its file."""
+        return Cart.load(self.file)
+
+    @property
+    def summary(self) -> str:
+        """Return what was changed, and what is taken now."""
+        changed = "" if self.changed is None else f"changed {self.changed}; "
+        return f"{changed}taken now {self.taken}"
+
+    def __repr__(self) -> str:
+        return f"<PickResult of {self.file}: {self.summary}>"
 
 
 def way_of(request: PickRequest) -> Way | None:
@@ -62,7 +94,7 @@ def way_of(request: PickRequest) -> Way | None:
     return next((way for way in Way if getattr(request, way)), None)
 
 
-def pick(request: PickRequest, way: Way, observer: Observer) -> PickedRows:
+def pick(request: PickRequest, way: Way, observer: Observer) -> PickResult:
     """Pick rows by the choosing options.
 
     Raises:
@@ -80,14 +112,15 @@ def pick(request: PickRequest, way: Way, observer: Observer) -> PickedRows:
     with make_access([request], QUESTIONS, observer) as access:
         asker = SizeAsker(access, QUESTIONS, observer) if request.choosing.ask_sizes else None
         picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
-    return PickedRows(picked, way, choice, asker.unanswered if asker else 0)
+    return PickResult(request.cart, picked, choice, asker.unanswered if asker else 0)
 
 
-def undo_picking(request: PickRequest) -> Sizes:
-    """Undo the last change of a cart, and return the sizes of the rows that are taken then.
+def undo_picking(request: PickRequest) -> PickResult:
+    """Undo the last change of a cart.
 
     Raises:
         WillowCartError: there is nothing to undo.
     """
     undo(request.cart)
-    return weigh(read_marked(request.cart, [], [])).all
+    taken = weigh(read_marked(request.cart, [], [])).all
+    return PickResult(request.cart, Picked(taken=taken))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.commands.request import Request
+from willow_cart.commands.result import CommandResult, frame
 from willow_cart.errors import BadOption
 from willow_cart.ledger.bags import write_bag
 from willow_cart.ledger.ledger import Ledger
@@ -15,15 +17,22 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import (
     Chapter,
     OpenReceipt,
+    ReceiptRow,
     RunSummary,
     open_receipt,
     read_runs,
     read_story,
 )
+from willow_cart.markup_table import html_table
+from willow_cart.model import State
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import positive
 from willow_cart.options.shared import CSV, FOLDER, JSON, OVERWRITE
-from willow_cart.structs import Value
+from willow_cart.structs import Value, asdict, astuple
+from willow_cart.units import count_of
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 class ReceiptRequest(Request):
@@ -114,11 +123,11 @@ class Summaries(Value):
     runs: Sequence[RunSummary]
 
 
-Result = BagWritten | PageWritten | Lines | Story | Summaries | OpenReceipt
+Account = BagWritten | PageWritten | Lines | Story | Summaries | OpenReceipt
 
 
 @contextmanager
-def receipt(request: ReceiptRequest) -> Iterator[Result]:
+def receipt(request: ReceiptRequest) -> Iterator[Account]:
     """Read or write what is requested; rows are read while the context is open.
 
     Raises:
@@ -169,3 +178,76 @@ def _write_page(request: ReceiptRequest, page: Path) -> PageWritten:
 
     write_page(request.folder, page, request.run_, overwrite=request.overwrite)
     return PageWritten(page)
+
+
+class ReceiptResult(CommandResult):
+    """What a ledger says about hauls, or the output that was written from it.
+
+    Attributes:
+        folder: that was hauled into.
+        rows: files of one haul, hauls, or what became of one file in each.
+        path: the page or the folder of the bag that was written; None for neither.
+        text: a manifest; empty for none.
+    """
+
+    folder: Path
+    rows: tuple[ReceiptRow | RunSummary | Chapter, ...] = ()
+    path: Path | None = None
+    text: str = ""
+
+    @classmethod
+    def of(cls, folder: Path, account: Account) -> ReceiptResult:
+        """Read the account while the ledger is open."""
+        match account:
+            case BagWritten():
+                return cls(folder, path=account.bag)
+            case PageWritten():
+                return cls(folder, path=account.page)
+            case Lines():
+                return cls(folder, text="".join(f"{line}\n" for line in account.lines))
+            case Summaries():
+                return cls(folder, tuple(account.runs))
+            case Story():
+                return cls(folder, tuple(account.chapters))
+        return cls(folder, tuple(account.rows()))
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return a row per file, haul or version, with the columns of `receipt --csv`."""
+        files = [each for each in self.rows if isinstance(each, ReceiptRow)]
+        if files or not self.rows:
+            return frame(ReceiptRow.__struct_fields__, map(astuple, files), {"size": "Int64"})
+        rows = [*map(_flat, self.rows)]
+        return frame([*rows[0]], (tuple(row.values()) for row in rows))
+
+    def __repr__(self) -> str:
+        return f"<ReceiptResult of {self.folder}: {self.summary}>"
+
+    @property
+    def summary(self) -> str:
+        """Return what was read or written."""
+        if self.path is not None:
+            return f"written to {self.path}"
+        if self.text:
+            return count_of(self.text.count("\n"), "line")
+        return count_of(len(self.rows), "row")
+
+    def _repr_html_(self) -> str:
+        table = self.to_frame()
+        shown = [name for name in ("run", *_SHOWN) if name in table]
+        cells = table[shown].head(10).astype(object).where(table[shown].notna(), "")
+        rows = (list(map(str, row)) for row in cells.itertuples(index=False))
+        return html_table(f"{self.folder}: {self.summary}", shown, rows, len(table))
+
+
+# The columns of a receipt that a notebook shows; frames have them all.
+_SHOWN = ("started", "state", "path", "size", "verdict", "reason", "command", "exit_code")
+
+
+def _flat(row: ReceiptRow | RunSummary | Chapter) -> Mapping[str, object]:
+    """Return a flat row, in which the counts of a haul are columns."""
+    facts = asdict(row)
+    facts |= facts.pop("row", {})
+    if isinstance(row, RunSummary):
+        del facts["counts"]
+        facts |= {str(state): row.counts.get(state, 0) for state in State}
+    return facts

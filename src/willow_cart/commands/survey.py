@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
 
+from willow_cart.cart.cart import Cart
 from willow_cart.choosing import Choice
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.request import LookingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.exits import Exit
-from willow_cart.model import Offer
+from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
 from willow_cart.options.shared import CSV, JSON, LANES
-from willow_cart.sources.discovery import Discovery
-from willow_cart.structs import Value
+from willow_cart.sources.discovery import Discovery, NotEntered
+from willow_cart.units import format_size
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 class SurveyRequest(LookingRequest):
@@ -36,23 +42,75 @@ class SurveyRequest(LookingRequest):
     pace: PatienceOptions = PatienceOptions()
 
 
-class Surveyed(Value):
-    """The counts of a survey, complete once every offer was read.
+class Survey(CommandResult):
+    """The offers of the sources after the choosing rules.
+
+    Going through it gives the offers, so it can be hauled as it is.
 
     Attributes:
         found: what was seen, and what could not be taken.
         choice: how many offers there were, and how many are chosen.
         unanswered: of how many chosen offers no server would tell the size.
+        offers: what was chosen, numbered as on their pages; empty where they were shown one by one.
     """
 
     found: Discovery
     choice: Choice
     unanswered: int
+    offers: tuple[Offer, ...] = ()
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        return Exit.INCOMPLETE if self.found.troubles or self.unanswered else Exit.GOOD
+        return Exit.GOOD if self.complete else Exit.INCOMPLETE
+
+    @property
+    def complete(self) -> bool:
+        """Whether every source could be read to its end, and every size requested."""
+        return not (self.found.troubles or self.unanswered)
+
+    @property
+    def offered(self) -> int:
+        """The number of offers there were to choose from."""
+        return self.choice.offered
+
+    @property
+    def not_entered(self) -> tuple[NotEntered, ...]:
+        """Folders and pages that were seen and not entered."""
+        return tuple(self.found.not_entered)
+
+    def __iter__(self) -> Iterator[Offer]:
+        return iter(self.offers)
+
+    def __len__(self) -> int:
+        return len(self.offers)
+
+    @property
+    def summary(self) -> str:
+        """Return the number and size of the offers."""
+        sizes = Sizes()
+        for offer in self.offers:
+            sizes.add(offer)
+        entered = f"; {len(self.not_entered):,} not entered" if self.not_entered else ""
+        return f"{sizes}, of {self.offered:,} offered{entered}"
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return the offers as a data frame with the columns of a cart; see `Cart.to_frame`."""
+        return Cart.of(self.offers).to_frame()
+
+    def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
+        """Return the columns and rows that people see."""
+        rows = (
+            (
+                offer.number,
+                offer.path,
+                "" if offer.size is None else format_size(offer.size),
+                f"{offer.modified:%Y-%m-%d %H:%M}" if offer.modified else "",
+                offer.text,
+            )
+            for offer in self.offers
+        )
+        return ("number", "path", "size", "modified", "text"), rows, len(self.offers)
 
 
 def survey(
@@ -60,7 +118,7 @@ def survey(
     observer: Observer,
     show: Callable[[OfferFinder], None],
     besides: Iterable[Offer] = (),
-) -> Surveyed:
+) -> Survey:
     """List the sources and choose.
 
     Args:
@@ -76,4 +134,4 @@ def survey(
         show(finder)
     if not finder.has_only_folders:  # which are told, and what a survey is for
         finder.require_some()
-    return Surveyed(finder.found, finder.choice, finder.unanswered)
+    return Survey(finder.found, finder.choice, finder.unanswered)

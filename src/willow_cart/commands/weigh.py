@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from willow_cart.cart.picking import learn_in
@@ -12,6 +12,7 @@ from willow_cart.cart.weighing import Weight
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import SizeAsker
 from willow_cart.commands.request import ReachingRequest
+from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -21,7 +22,7 @@ from willow_cart.observer import Observer
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import drives, few, speed
 from willow_cart.options.shared import CART, OVERWRITE
-from willow_cart.structs import Value
+from willow_cart.units import format_size
 
 
 class WeighRequest(ReachingRequest):
@@ -58,34 +59,72 @@ class WeighRequest(ReachingRequest):
     overwrite: bool = OVERWRITE
 
 
-class Weighed(Value):
+class WeighResult(CommandResult):
     """The counts and sizes of a cart.
 
     Attributes:
+        file: of the cart.
         weight: by kind, folder, source and month.
         ahead: what is to come, and whether it fits.
-        parts: the carts that it was split into.
+        split: the carts that it was split into, with their files.
         stale: a cart of an earlier split with more parts, which is left; None for none.
         troubles: rows that cannot be read.
-        notes: what is odd about others.
+        oddities: messages about others.
         unanswered: of how many rows no server would tell the size.
     """
 
+    columns = ("by", "name", "files", "bytes", "unknown")
+
+    file: Path
     weight: Weight
     ahead: Prospect
-    parts: Sequence[tuple[Path, CartPart]]
+    split: Sequence[tuple[Path, CartPart]]
     stale: Path | None
     troubles: Sequence[Issue]
-    notes: Sequence[str]
+    oddities: Sequence[str]
     unanswered: int
+
+    @property
+    def parts(self) -> tuple[Path, ...]:
+        """The files of the carts that it was split into."""
+        return tuple(path for path, _ in self.split)
+
+    @property
+    def complete(self) -> bool:
+        """Whether every row could be read, and every size requested."""
+        return not (self.troubles or self.unanswered)
 
     @property
     def exit_code(self) -> Exit:
         """Return the exit code of the command."""
-        return Exit.INCOMPLETE if self.troubles or self.unanswered else Exit.GOOD
+        return Exit.GOOD if self.complete else Exit.INCOMPLETE
+
+    @property
+    def summary(self) -> str:
+        """Return the number and size of the files."""
+        return f"{self.file}: {self.weight.all}"
+
+    def records(self) -> Iterator[tuple[str, str, int, int, int]]:
+        """Return a row per group: by what, its name, files, bytes, number of unknown sizes."""
+        weight = self.weight
+        groups = {
+            "kind": weight.kinds, "folder": weight.folders,
+            "source": weight.sources, "month": weight.months,
+        }  # fmt: skip
+        for by, named in groups.items():
+            for name, sizes in sorted(named.items()):
+                yield by, name, sizes.files, sizes.bytes, sizes.unknown
+
+    def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
+        """Return the columns and rows that people see."""
+        rows = [
+            (by, name, f"{files:,}", format_size(size) if files > unknown else "")
+            for by, name, files, size, unknown in self.records()
+        ]
+        return ("by", "name", "files", "size"), rows, len(rows)
 
 
-def weigh(request: WeighRequest, observer: Observer) -> Weighed:
+def weigh(request: WeighRequest, observer: Observer) -> WeighResult:
     """Total a cart, and split it; `draw` draws the figure.
 
     Raises:
@@ -107,10 +146,10 @@ def weigh(request: WeighRequest, observer: Observer) -> Weighed:
 
     ahead = prospect(taken(), request.into)
     parts, stale = _split(request) if request.drives or request.shares else ([], None)
-    return Weighed(weight, ahead, parts, stale, troubles, notes, unanswered)
+    return WeighResult(request.cart, weight, ahead, parts, stale, troubles, notes, unanswered)
 
 
-def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
+def draw(request: WeighRequest, weighed: WeighResult) -> Path | None:
     """Draw the figure of a cart if requested, and return its file.
 
     Raises:

@@ -9,7 +9,7 @@ from willow_cart.events import Event
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
-    from willow_cart.commands.haul import Hauled
+    from willow_cart.commands.haul import Haul
     from willow_cart.errands.job import Step
 
 
@@ -32,7 +32,7 @@ class HaulEnded(Event):
         hauled: the result.
     """
 
-    hauled: Hauled
+    hauled: Haul
 
 
 class TooLittleNew(Event):

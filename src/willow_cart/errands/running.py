@@ -12,10 +12,10 @@ from pathlib import Path
 
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.loading import Find
-from willow_cart.commands.combine import CombineRequest, combine
+from willow_cart.commands.combine import CombineRequest, CombineResult, combine
 from willow_cart.commands.errand import ErrandRequest
 from willow_cart.commands.haul import (
-    Hauled,
+    Haul,
     HaulPlan,
     carry,
     connected_to,
@@ -25,9 +25,9 @@ from willow_cart.commands.haul import (
     require_not_vanished,
 )
 from willow_cart.commands.load import fill_cart
-from willow_cart.commands.pack import PackRequest, pack
+from willow_cart.commands.pack import PackRequest, PackResult, pack
 from willow_cart.commands.receipt import ReceiptRequest, receipt
-from willow_cart.commands.unpack import UnpackRequest, unpack
+from willow_cart.commands.unpack import UnpackRequest, UnpackResult, unpack
 from willow_cart.destination import FileTree
 from willow_cart.errands.errand_events import (
     CannotRun,
@@ -48,7 +48,6 @@ from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.events import CartKept
 from willow_cart.exits import Exit, code_for
-from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival, StepRecord, timestamp
@@ -58,13 +57,11 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import State
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.packing import Packed
 from willow_cart.platform import files, locks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Discovery
 from willow_cart.structs import Value, replace
-from willow_cart.tables import Combined
 from willow_cart.units import count_of
 
 # A process has one current folder, and threads may run an errand each.
@@ -87,11 +84,11 @@ class StepDone(Value):
     def counts(self) -> Mapping[str, int]:
         """Return what the step did, by names; zeros are left out."""
         match self.result:
-            case HaulSummary() as done:
+            case UnpackResult(account=done):
                 counts = {"archives": done.unpacked, "files": done.members}
-            case Combined() as combined:
+            case CombineResult(combined=combined):
                 counts = {"tables": combined.files, "rows": combined.rows}
-            case Packed() as packed:
+            case PackResult(packed=packed):
                 counts = {"files": packed.files}
             case _:
                 counts = {}
@@ -108,7 +105,7 @@ class ErrandDone(Value):
         why: what is wrong, where neither the haul nor a step says so; empty for nothing.
     """
 
-    hauled: Hauled | None
+    hauled: Haul | None
     steps: Sequence[StepDone]
     exit_code: Exit
     why: str = ""
@@ -301,7 +298,7 @@ class _Errand:
         planned = replace(planned, incomplete=bool(found.troubles))
         return ErrandPlan(shown, planned, self._changes(found), self._job.steps)
 
-    def _haul(self) -> Hauled:
+    def _haul(self) -> Haul:
         """Haul what the sources offer after their rules."""
         request, observer = self._job.haul, self._observer
         require_not_vanished(request.handling, self._into)
@@ -328,7 +325,7 @@ class _Errand:
                     offer for offer in Cart.load(request.handling.cart) if store.has(offer.id)
                 )
             account = carry(request, policy, store, access, observer, cluster=cluster)
-            hauled = Hauled(account, request, found.seen, found.troubles)
+            hauled = Haul(account, request, found.seen, found.troubles)
             gone: list[Arrival] = []
             there = 0
             if not hauled.exit_code and found.gone:
@@ -393,10 +390,10 @@ class _Errand:
         )  # fmt: skip
         own = None
         # Archives may lie in another destination, in whose ledger their run is.
-        if isinstance(done.result, HaulSummary) and all(
-            root.resolve() == self._into.resolve() for root, _ in done.result.archives
+        if isinstance(done.result, UnpackResult) and all(
+            root.resolve() == self._into.resolve() for root, _ in done.result.account.archives
         ):
-            own = done.result.run
+            own = done.result.account.run
         with Ledger(ledger_path(self._into)) as ledger, ledger.transaction():
             ledger.record_step(self._run, record, own)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from willow_cart.commands.result import summed_up
 from willow_cart.errands.errand_events import (
     CannotRun,
     HaulEnded,
@@ -18,7 +19,7 @@ from willow_cart.errands.errand_events import (
     UnlistedButThere,
 )
 from willow_cart.units import count_of
-from willow_cart.views.words import lines_of, summed_up
+from willow_cart.views.words import lines_of
 
 if TYPE_CHECKING:
     from willow_cart.errands.running import Changes

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from datetime import datetime
 from functools import singledispatch
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.destination.portability import Obstacle
@@ -44,17 +43,12 @@ from willow_cart.events import (
     WorkerUnusable,
 )
 from willow_cart.ledger.entries import StepRecord
-from willow_cart.model import Sizes, State
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why
-from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.units import count_of, format_duration
 
 if TYPE_CHECKING:
-    from willow_cart.cart.loading import Loaded
-    from willow_cart.hauling.summary import HaulSummary
-    from willow_cart.offline_copies import TakenPages
-    from willow_cart.packing import Packed
-    from willow_cart.tables import Combined
+    pass
 
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
@@ -116,7 +110,7 @@ def _of_errand_written(event: ErrandWritten) -> Iterator[str]:
 
 @lines_of.register
 def _of_cart_kept(event: CartKept) -> Iterator[str]:
-    yield cart_line(event.filled)
+    yield event.filled.summary
 
 
 @lines_of.register
@@ -379,101 +373,8 @@ def _of_result(event: Settled) -> Iterator[str]:
         yield f"{result.state.label}: {result.address}: {result.reason}"
 
 
-def cart_line(filled: CartFilled) -> str:
-    """Return the summary of loading a cart."""
-    return f"{filled.path}: {_changes(filled.loaded)}"
-
-
-def _changes(loaded: Loaded) -> str:
-    counts = {
-        "new": loaded.new, "renewed": loaded.renewed, "gone": loaded.gone, "back": loaded.back
-    }  # fmt: skip
-    told = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
-    rows = count_of(loaded.rows, "row")
-    return f"{rows} ({told or 'nothing changed'}); taken: {in_words(loaded.taken)}"
-
-
-def counted(files: int, counts: Mapping[State, int]) -> str:
-    """Return the number of files, in total and by state; zeros are left out."""
-    return f"{count_of(files, 'file')}: {by_state(files, counts)}"
-
-
-def by_state(files: int, counts: Mapping[State, int]) -> str:
-    """Return the number of files by state; zeros are left out."""
-    told = {state: counts[state] for state in State if counts.get(state)}
-    if len(told) == 1 and files in told.values():
-        (state,) = told
-        return f"{'all ' if files > 1 else ''}{state.label}"
-    return ", ".join(f"{n:,} {state.label}" for state, n in told.items()) or "none done"
-
-
-def summed_up(done: HaulSummary | TakenPages, into: Path, offered: int | None = None) -> str:
-    """Return the summary of a haul, or of several passes.
-
-    Args:
-        done: the counts.
-        offered: how many files there were to choose from; None where nothing was chosen.
-    """
-    amount = f"{format_size(done.received)} in {format_duration(done.seconds)}"
-    chosen = count_of(done.planned, "file")
-    if offered is not None:
-        chosen = f"{offered:,} offered, {done.planned:,} chosen"
-    return f"{chosen}: {by_state(done.planned, done.counts)} ({amount}, into {into})"
-
-
-def in_words(sizes: Sizes) -> str:
-    """Format files and sizes; unknown sizes are counted, never taken as zero."""
-    words = count_of(sizes.files, "file")
-    if sizes.files > sizes.unknown:
-        words += f", {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
-    if sizes.unknown:
-        words += f", {count_of(sizes.unknown, 'size')} unknown"
-    return words
-
-
-def unpacked_line(account: HaulSummary) -> str:
-    """Return the summary of unpacking."""
-    parts = []
-    if account.unpacked or account.left_out:
-        archives, files = count_of(account.unpacked, "archive"), count_of(account.members, "file")
-        left_out = f", {account.left_out:,} left out" if account.left_out else ""
-        parts.append(f"{archives} unpacked: {files}{left_out}")
-    if account.unpacked_before:
-        parts.append(f"{count_of(account.unpacked_before, 'archive')} unpacked before")
-    if account.not_unpacked:
-        parts.append(f"{count_of(account.not_unpacked, 'archive')} could not be unpacked")
-    return "; ".join(parts) or "no archives to unpack"
-
-
 def step_line(step: StepRecord) -> str:
     """Return the account of a step of an errand."""
     told = ", ".join(f"{count:,} {name}" for name, count in step.counts.items())
     end = f"failed with exit code {step.exit_code}" if step.exit_code else told or "done"
     return f"step {step.number}: {step.command}: {end}"
-
-
-def combined_line(combined: Combined, to: Path | None) -> str:
-    """Return the summary of combining tables.
-
-    Args:
-        combined: the result.
-        to: where they were put; None for nowhere.
-    """
-    if combined.unchanged and not combined.files:
-        tables = count_of(combined.unchanged, "table")
-        return f"{tables}, nothing new; {count_of(combined.kept, 'row')} in {to}"
-    line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
-    if combined.unchanged:
-        line += f"; {count_of(combined.unchanged, 'table')} unchanged"
-    if combined.kept:
-        line += f"; {count_of(combined.kept, 'row')} kept"
-    written = to is not None and combined.files
-    return f"{line}; {f'written to {to}' if written else 'nothing was written'}"
-
-
-def packed_line(packed: Packed, to: Path) -> str:
-    """Return the summary of packing."""
-    return (
-        f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {to},"
-        f" {format_size(packed.size)}"
-    )

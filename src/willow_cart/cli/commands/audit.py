@@ -5,12 +5,12 @@ from __future__ import annotations
 import sys
 from itertools import chain
 
-from willow_cart.auditing import Audited, Finding, Findings
+from willow_cart.auditing import Finding, Findings
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_csv, show_line, show_table, show_text
-from willow_cart.commands.audit import AuditRequest, audit, repair
+from willow_cart.commands.audit import Audit, AuditRequest, audit, repair
+from willow_cart.commands.result import counted
 from willow_cart.units import count_of, format_size, json_text
-from willow_cart.views.words import counted
 
 
 def run(request: AuditRequest) -> int:
@@ -19,10 +19,9 @@ def run(request: AuditRequest) -> int:
     audited = audit(request, console)
     found = audited.found
     if request.json:
-        _show_json(found)
+        _show_json(audited)
     elif request.csv:
-        names = ("path", "finding", "why", "size", "url")
-        show_csv(chain([names], (_facts(each).values() for each in found)))
+        show_csv(chain([audited.columns], audited.records()))
     else:
         _show(found)
     if request.repair and audited.harmed:
@@ -33,24 +32,14 @@ def run(request: AuditRequest) -> int:
     return audited.exit_code
 
 
-def _facts(each: Audited) -> dict[str, object]:
-    return {
-        "path": each.path,
-        "finding": str(each.finding),
-        "why": each.why,
-        "size": each.size,
-        "url": each.url,
-    }
-
-
-def _show_json(found: Findings) -> None:
+def _show_json(audited: Audit) -> None:
     before = "["
-    for each in found:
+    for row in audited.records():
         show_text(before)
-        text = json_text(_facts(each), indent=2)
+        text = json_text(dict(zip(audited.columns, row, strict=True)), indent=2)
         show_text("  " + text.replace("\n", "\n  "), end="")
         before = ","
-    show_text("\n]" if len(found) else "[]")
+    show_text("\n]" if len(audited.found) else "[]")
 
 
 def _show(found: Findings) -> None:

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.screen import show_line, show_table
-from willow_cart.commands.combine import CombineRequest, combine
+from willow_cart.commands.combine import CombineRequest, CombineResult, combine
 from willow_cart.tables import Combined
 from willow_cart.units import count_of
-from willow_cart.views.words import combined_line
 
 # So much of a cell is shown.
 _MAX_CELL_CHARACTERS = 28
@@ -19,19 +17,15 @@ _MAX_CELL_CHARACTERS = 28
 
 def run(request: CombineRequest) -> int:
     """Combine tables and print the result."""
-    combined = combine(request, Console())
-    show(request, combined)
-    return combined.exit_code
+    done = combine(request, Console())
+    show(done)
+    return done.exit_code
 
 
-def show(request: CombineRequest, combined: Combined) -> None:
+def show(done: CombineResult) -> None:
     """Print the result: the first rows, the columns, and the counts."""
+    combined = done.combined
     tell_each([*combined.troubles, *combined.notes])
-    _show(combined, None if request.preview else request.to)
-
-
-def _show(combined: Combined, to: Path | None) -> None:
-    """Print the first rows, the columns, and the counts."""
     if combined.first:
         rows = [[_shown(cell) for cell in row] for row in combined.first]
         show_table(list(combined.columns), rows, numeric=_numeric(combined))
@@ -54,7 +48,7 @@ def _show(combined: Combined, to: Path | None) -> None:
         show_table(columns, cells, numeric=("cells", "empty", "minimum", "maximum"))
     for dialect, files in combined.dialects.most_common():
         show_line(f"{count_of(files, 'table')}: {dialect}", dim=True)
-    show_line(combined_line(combined, to))
+    show_line(done.summary)
 
 
 def _numeric(combined: Combined) -> Sequence[str]:

@@ -9,19 +9,16 @@ from willow_cart.cli.commands import combine, haul, pack, receipt, unpack
 from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.screen import show_line, show_table
-from willow_cart.commands.combine import CombineRequest
+from willow_cart.commands.combine import CombineRequest, CombineResult
 from willow_cart.commands.errand import ErrandRequest
-from willow_cart.commands.pack import PackRequest
-from willow_cart.commands.receipt import ReceiptRequest, Result
-from willow_cart.commands.unpack import UnpackRequest
+from willow_cart.commands.pack import PackRequest, PackResult
+from willow_cart.commands.receipt import Account, ReceiptRequest
+from willow_cart.commands.unpack import UnpackRequest, UnpackResult
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import require_only_new, write_from_survey
 from willow_cart.events import Notice
 from willow_cart.exits import Exit
-from willow_cart.hauling.summary import HaulSummary
-from willow_cart.packing import Packed
-from willow_cart.tables import Combined
 from willow_cart.views.errand_words import changes_line
 
 
@@ -58,13 +55,13 @@ def run(request: ErrandRequest) -> int:
 def _show_step(ended: StepEnded) -> None:
     match ended.step.request:
         case UnpackRequest():
-            unpack.show(cast("HaulSummary", ended.result))
-        case CombineRequest() as request:
-            combine.show(request, cast("Combined", ended.result))
-        case PackRequest() as request:
-            pack.show(request, cast("Packed", ended.result))
+            unpack.show(cast("UnpackResult", ended.result))
+        case CombineRequest():
+            combine.show(cast("CombineResult", ended.result))
+        case PackRequest():
+            pack.show(cast("PackResult", ended.result))
         case ReceiptRequest() as request:
-            receipt.show(request, cast("Result", ended.result))
+            receipt.show(request, cast("Account", ended.result))
 
 
 def _show_plan(plan: ErrandPlan) -> None:

@@ -9,12 +9,13 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
-from willow_cart.commands.haul import Hauled, HaulPlan, HaulRequest, haul
+from willow_cart.commands.haul import Haul, HaulPlan, HaulRequest, haul
 from willow_cart.commands.request import shown_command
+from willow_cart.commands.result import summed_up
+from willow_cart.commands.unpack import unpacked_line
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.model import State
 from willow_cart.units import count_of
-from willow_cart.views.words import summed_up, unpacked_line
 
 
 def run(request: HaulRequest) -> int:
@@ -41,15 +42,15 @@ def _run(request: HaulRequest, background: Background | None) -> int:
     return done.exit_code
 
 
-def show(done: Hauled) -> None:
+def show(done: Haul) -> None:
     """Print the result of a haul, and what to do next."""
     account, request = done.account, done.request
     sys.stdout.flush()
     show_line(summed_up(account, request.into, done.offered))
     sys.stdout.flush()
     _tell_rest(account)
-    if done.troubles:
-        tell(f"{count_of(done.troubles, 'source line')} skipped (see above)")
+    if done.skipped:
+        tell(f"{count_of(done.skipped, 'source line')} skipped (see above)")
     _tell_twins(account, request.handling.twins)
     if request.unpacking.unpack:
         show_line(unpacked_line(account))

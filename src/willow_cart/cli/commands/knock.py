@@ -5,7 +5,6 @@ from __future__ import annotations
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.commands.knock import KnockRequest, knock
-from willow_cart.redaction import without_secrets
 from willow_cart.structs import to_builtins
 from willow_cart.units import json_text
 
@@ -22,6 +21,5 @@ def run(request: KnockRequest) -> int:
     for finding in done.findings:
         if finding.remedy:
             show_line(f"{finding.tried}: {finding.remedy}")
-    outcome = "something does not work" if done.failed else "ready to haul from"
-    show_line(f"{without_secrets(done.address)}: {outcome}")
+    show_line(done.summary)
     return done.exit_code

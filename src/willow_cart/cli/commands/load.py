@@ -8,7 +8,6 @@ from willow_cart.cli.screen import show_line
 from willow_cart.commands.load import LoadRequest, load
 from willow_cart.errors import BadOption
 from willow_cart.units import count_of
-from willow_cart.views.words import cart_line
 
 
 def run(request: LoadRequest) -> int:
@@ -17,7 +16,7 @@ def run(request: LoadRequest) -> int:
         raise BadOption("load", "has no output", "give --cart FILE or --to-script FILE.py")
     loaded = load(request, Console())
     if loaded.cart is not None:
-        show_line(cart_line(loaded.cart))
+        show_line(loaded.cart.summary)
     if (script := loaded.script) is not None:
         tell_each(script.left_out)
         files = count_of(script.files, "file")

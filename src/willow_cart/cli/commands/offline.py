@@ -7,11 +7,11 @@ import sys
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.screen import show_line
-from willow_cart.commands.offline import OfflineRequest, TakenOffline, offline
+from willow_cart.commands.offline import OfflineRequest, OfflineResult, offline
 from willow_cart.events import Unsure
 from willow_cart.offline_copies import Out, Readings, TakenPages
 from willow_cart.units import count_of
-from willow_cart.views.words import lines_of, summed_up
+from willow_cart.views.words import lines_of
 
 # Missing files printed one by one; the start page lists all.
 _MAX_LISTED_FAILURES = 10
@@ -24,7 +24,7 @@ def run(request: OfflineRequest) -> int:
     return done.exit_code
 
 
-def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
+def _sum_up(request: OfflineRequest, done: OfflineResult) -> None:
     taken, made = done.taken, done.made
     _tell_left(request, taken)
     for each in taken.missing[:_MAX_LISTED_FAILURES]:
@@ -34,7 +34,7 @@ def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
     if (more := len(taken.missing) - _MAX_LISTED_FAILURES) > 0:
         tell(f"... and {more:,} more; the start page lists them")
     sys.stdout.flush()
-    show_line(summed_up(taken, request.into))
+    show_line(done.summary)
     if made is not None:
         _show_made(made)
     if taken.interrupted:

@@ -4,11 +4,17 @@ from __future__ import annotations
 
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table, show_text
-from willow_cart.commands.peek import PeekRequest, peek
+from willow_cart.commands.peek import (
+    PeekRequest,
+    facts_line,
+    fetched_line,
+    headline,
+    peek,
+    shown_table,
+)
 from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
 from willow_cart.units import json_text
-from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
 
 
 def run(request: PeekRequest) -> int:

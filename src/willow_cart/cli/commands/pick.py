@@ -15,14 +15,13 @@ from willow_cart.destination import room_at
 from willow_cart.errors import BadOption
 from willow_cart.events import Unsure
 from willow_cart.exits import Exit
-from willow_cart.views.words import in_words
 
 
 def run(request: PickRequest) -> int:
     """Pick by options, or in the picker."""
     if request.undo:
-        taken = undo_picking(request)
-        show_line(f"{request.cart}: last change undone; taken: {in_words(taken)}")
+        done = undo_picking(request)
+        show_line(f"{request.cart}: last change undone; taken: {done.taken}")
         return Exit.GOOD
     way = way_of(request)
     return _tick(request) if way is None else _pick(request, way)
@@ -32,7 +31,8 @@ def _pick(request: PickRequest, way: Way) -> int:
     console = Console()
     done = pick(request, way, console)
     _sum_up(request.cart, done.picked, "put back" if way == "back" else "taken out")
-    console.note(Unsure(done.choice))
+    if done.choice is not None:
+        console.note(Unsure(done.choice))
     return done.exit_code
 
 
@@ -64,4 +64,4 @@ def _room() -> int | None:
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
     tell_each([*picked.unread, *picked.oddities])
-    show_line(f"{path}: {done}: {in_words(picked.changed)}; taken now: {in_words(picked.taken)}")
+    show_line(f"{path}: {done}: {picked.changed}; taken now: {picked.taken}")

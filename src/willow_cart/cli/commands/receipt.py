@@ -11,21 +11,22 @@ from willow_cart.addresses import name_of, take_inside
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_csv, show_line, show_table, show_text
 from willow_cart.commands.receipt import (
+    Account,
     BagWritten,
     Lines,
     PageWritten,
     ReceiptRequest,
-    Result,
     Story,
     Summaries,
     receipt,
 )
+from willow_cart.commands.result import counted
 from willow_cart.exits import Exit
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
 from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_duration, format_size, json_text
-from willow_cart.views.words import counted, step_line
+from willow_cart.views.words import step_line
 
 # What is reported of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
@@ -38,7 +39,7 @@ def run(request: ReceiptRequest) -> int:
     return Exit.GOOD
 
 
-def show(request: ReceiptRequest, result: Result) -> None:
+def show(request: ReceiptRequest, result: Account) -> None:
     """Print what was read, or what was written."""
     match result:
         case BagWritten():

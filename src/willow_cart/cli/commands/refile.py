@@ -14,9 +14,9 @@ def run(request: RefileRequest) -> int:
     found = refile(request)
     for path in found.staying:
         tell(f"{path}: missing or changed; not moved (run willow-cart audit for details)")
-    files = count_of(len(found.plan), "file")
+    files = count_of(len(found.refiled.plan), "file")
     if request.preview:
-        show_plan(found.plan, request.folder)
+        show_plan(found.refiled.plan, request.folder)
         show_line(f"{files}: {len(found.moves):,} to move; nothing was moved")
     else:
         show_line(f"{files}: {len(found.moves):,} moved")

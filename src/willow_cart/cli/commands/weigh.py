@@ -11,13 +11,12 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
 from willow_cart.cli.screen import show_line, show_table, show_tables, show_text
-from willow_cart.commands.weigh import Weighed, WeighRequest, draw, weigh
+from willow_cart.commands.weigh import WeighRequest, WeighResult, draw, weigh
 from willow_cart.destination import LARGEST_ON_FAT
 from willow_cart.hauling.room import Prospect
 from willow_cart.model import Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of, format_duration, format_size, json_text
-from willow_cart.views.words import in_words
 
 Parts = Sequence[tuple[Path, CartPart]]
 
@@ -28,21 +27,21 @@ _MAX_GROUPS = 12
 def run(request: WeighRequest) -> int:
     """Total, print, draw and split a cart."""
     done = weigh(request, Console())
-    tell_each([*done.troubles, *done.notes])
+    tell_each([*done.troubles, *done.oddities])
     _tell_of_parts(request, done)
     if request.json:
-        facts = _as_json(done.weight, done.ahead, done.parts, request)
+        facts = _as_json(done.weight, done.ahead, done.split, request)
         show_text(json_text(facts, indent=1))
     else:
         _show(done.weight, done.ahead, request)
-        _show_parts(done.parts)
+        _show_parts(done.split)
     if (figure := draw(request, done)) is not None:
         tell(f"drawn in {figure}")
     return done.exit_code
 
 
-def _tell_of_parts(request: WeighRequest, done: Weighed) -> None:
-    unknown = sum(part.sizes.unknown for _, part in done.parts)
+def _tell_of_parts(request: WeighRequest, done: WeighResult) -> None:
+    unknown = sum(part.sizes.unknown for _, part in done.split)
     if unknown and request.drives:
         tell(
             f"{count_of(unknown, 'file')} of unknown size went to the drives with most space left;"
@@ -75,7 +74,7 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
         show_line(f"all files: {', '.join(common)}", dim=True)
     left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
     asks = "" if request.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
-    show_line(f"{request.cart}: {in_words(whole)}{asks}{left_out}")
+    show_line(f"{request.cart}: {whole}{asks}{left_out}")
     _show_prospect(ahead, request)
 
 
@@ -104,7 +103,7 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
     if ahead.here:
         verb = "is" if ahead.here == 1 else "are"
         show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already;"
-                  f" {in_words(ahead.to_come)} to fetch")  # fmt: skip
+                  f" {ahead.to_come} to fetch")  # fmt: skip
     if ahead.too_large:
         verb = "is" if ahead.too_large == 1 else "are"
         most = format_size(LARGEST_ON_FAT)

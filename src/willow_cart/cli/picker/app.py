@@ -22,14 +22,12 @@ from textual.widgets import Footer, Input, Static
 from willow_cart.cart.cart_view import By, CartView
 from willow_cart.cli.render import size_of
 from willow_cart.cli.screen import aligned
-from willow_cart.commands.peek import peek_offer
+from willow_cart.commands.peek import facts_line, fetched_line, headline, peek_offer, shown_table
 from willow_cart.commands.pick import PickRequest
 from willow_cart.errors import BadOption, WillowCartError
 from willow_cart.model import Offer, Sizes
 from willow_cart.units import count_of, format_size, printable
 from willow_cart.views.bars import cut_middle
-from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
-from willow_cart.views.words import in_words
 
 
 class CursorList(ScrollView, can_focus=True):
@@ -388,7 +386,7 @@ class TickingApp(App[bool]):
     def _tell(self, note: str = "") -> None:
         """Show what is taken, and how much of the cart is visible."""
         tray = self._tray
-        line = f"{count_of(len(tray), 'row')}; taken: {in_words(tray.taken)}"
+        line = f"{count_of(len(tray), 'row')}; taken: {tray.taken}"
         if self._room_on_disk is not None:
             short = tray.taken.bytes > self._room_on_disk
             line += f"; {format_size(self._room_on_disk)} free{', too little' if short else ''}"
