@@ -166,7 +166,7 @@ def bring(into: Path, access: FakeAccess, offer: Offer, observer: Observer | Non
 
 
 def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
-    for lanes, per_host, most in ((8, 3, 3), (2, 4, 2), (8, 8, 4)):
+    for lanes, per_host, most in ((8, 3, 3), (2, 4, 4), (8, 8, 4)):
         access = slow({OWN: FakeFile(CONTENT)})
         policy = HaulPolicy(pace=PaceOptions(lanes=lanes, lanes_per_host=per_host, strands=4))
         haul_offers([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)

@@ -266,7 +266,7 @@ class Settled(HaulEvent):
 
     @property
     def is_failure(self) -> bool:
-        """Whether the file was requested in vain; what was never requested is told by its host."""
+        """Whether the file was requested and did not arrive; hosts tell what was never requested."""
         return self.result.state in (State.FAILED, State.REFUSED) and self.result.attempts > 0
 
 

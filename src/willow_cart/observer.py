@@ -20,7 +20,7 @@ _BETWEEN_WAITS_SECONDS = 15.0
 
 
 class Hearer(Protocol):
-    """Whoever receives events; from several threads, so it returns quickly."""
+    """A receiver of events; called from several threads, so it must return quickly."""
 
     def note(self, event: Notice, /) -> None:
         """Receive an event."""

@@ -21,12 +21,13 @@ from willow_cart.events import CartFilled, ErrandWritten
 from willow_cart.exits import Exit
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.shared import LANES, OVERWRITE, WRITE_ERRAND
 from willow_cart.sources.discovery import Discovery
 from willow_cart.standalone import write_script
-from willow_cart.structs import Value
+from willow_cart.structs import Value, asdict
 
 
 class LoadRequest(LookingRequest):
@@ -135,7 +136,8 @@ def load(
         observer.note(ErrandWritten(request.write_errand))
     # All that there is, and not only what is chosen, for an existing cart.
     everything = cart is not None and cart.exists()
-    with make_access([request], request.lanes, observer) as access:
+    pace = PaceOptions(**asdict(request.pace))
+    with make_access([request], request.lanes, observer, pace) as access:
         finder = OfferFinder(
             request, access, request.lanes, observer, everything=everything, besides=besides
         )

@@ -14,11 +14,13 @@ from willow_cart.commands.result import CommandResult
 from willow_cart.exits import Exit
 from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
+from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
 from willow_cart.options.shared import CSV, JSON, LANES
 from willow_cart.sources.discovery import Discovery, NotEntered
+from willow_cart.structs import asdict
 from willow_cart.units import format_size
 
 if TYPE_CHECKING:
@@ -129,7 +131,8 @@ def survey(
         NothingChosen: nothing is left.
         WillowCartError: none of the sources can be read.
     """
-    with make_access([request], request.lanes, observer) as access:
+    pace = PaceOptions(**asdict(request.pace))
+    with make_access([request], request.lanes, observer, pace) as access:
         finder = OfferFinder(request, access, request.lanes, observer, besides=besides)
         show(finder)
     if not finder.has_only_folders:  # which are told, and what a survey is for
