@@ -15,7 +15,6 @@ import pytest
 
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import RunHere
-from willow_cart import scripting
 from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
 from willow_cart.commands.errand import write_errand
@@ -34,7 +33,7 @@ from willow_cart.options import readers as read
 from willow_cart.options.given import given_in
 from willow_cart.options.hauling import ArrivalCommand, IfPresent, Twins
 from willow_cart.options.looking import Unknown
-from willow_cart.scripting import keywords
+from willow_cart.scripting import functions, keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
 
@@ -161,7 +160,7 @@ def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
 
 def test_each_keyword_is_typed() -> None:
     for command in _FUNCTIONS:
-        parameters = inspect.signature(getattr(scripting, command)).parameters
+        parameters = inspect.signature(getattr(functions, command)).parameters
         name = "Survey" if command == "load" else command.capitalize()
         typed = getattr(keywords, f"{name}Keywords", None)
         known = {key.rstrip("_") for key in typing.get_type_hints(typed)} if typed else set()

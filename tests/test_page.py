@@ -117,10 +117,11 @@ def test_the_figures_show_what_came_and_what_waited(shown: webdriver.Chrome) -> 
     label = speed.get_attribute("aria-label") or ""
     assert "Bytes a second over time, by host. At most " in label
     assert "46.8 kB from 127.0.0.1:" in label
-    assert speed.find_elements(By.TAG_NAME, "rect")
-    (wait,) = lanes.find_elements(By.CSS_SELECTOR, ".wait title")
-    said = wait.get_attribute("textContent") or ""
-    assert "levels/3.csv is put off for 0.1 s: 503" in said
+    assert len(speed.find_elements(By.TAG_NAME, "path")) > 3
+    drawn = lanes.find_elements(By.TAG_NAME, "text")
+    assert "lane 1" in [each.get_attribute("textContent") for each in drawn], "texts stay texts"
+    waits = shown.find_element(By.CSS_SELECTOR, "details table").get_attribute("textContent") or ""
+    assert "levels/3.csv503" in waits
     assert "1 time a file was postponed" in shown.find_element(By.TAG_NAME, "summary").text
     label = kinds.get_attribute("aria-label") or ""
     assert "table: 46.8 kB in 13 files; image: 20 B in 1 file" in label

@@ -21,7 +21,7 @@ from willow_cart.ledger.timeline import MAX_STEPS, OTHER_HOSTS, Timeline
 from willow_cart.model import Offer
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols.web import WebAccess
-from willow_cart.report.figures import even_marks, name_time, time_marks
+from willow_cart.report.figures import name_time, time_marks
 from willow_cart.transfer.policy import HaulPolicy
 
 DOINGS = st.lists(
@@ -119,14 +119,6 @@ def test_a_lane_s_time_is_either_asking_or_receiving() -> None:
     assert (wait.at, wait.lane, wait.path, wait.reason, wait.pause) == (
         3.0, 0, "x", "the line broke", 2.0
     )  # fmt: skip
-
-
-@given(st.floats(1e-3, 1e12))
-def test_marks_are_few_and_reach_beyond_the_most(most: float) -> None:
-    marks = even_marks(most)
-    assert marks[0] == 0
-    assert marks[-2] < most <= marks[-1] * (1 + 1e-9)
-    assert 2 <= len(marks) <= 6
 
 
 @given(st.floats(0.02, 1e8))

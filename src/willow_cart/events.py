@@ -266,7 +266,7 @@ class Settled(HaulEvent):
 
     @property
     def is_failure(self) -> bool:
-        """Whether the file was requested and did not arrive; hosts tell what was never requested."""
+        """Whether the file was requested and did not arrive; hosts report what never was."""
         return self.result.state in (State.FAILED, State.REFUSED) and self.result.attempts > 0
 
 

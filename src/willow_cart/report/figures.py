@@ -1,16 +1,17 @@
-"""The figures of a receipt as inline SVG; a style sheet sets their colours."""
+"""The figures of a receipt, drawn by Matplotlib; the page's style sheet sets their colours."""
 
 from __future__ import annotations
 
+import io
 import math
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 
+from lxml import etree
 from lxml.etree import _Element
 
 from willow_cart.ledger.timeline import Timeline, TimelineCell
 from willow_cart.model import Sizes
-from willow_cart.report.html import element
 from willow_cart.structs import Value
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -19,18 +20,6 @@ _TIMES = (
     0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200,
     10800, 21600, 43200, 86400,
 )  # fmt: skip
-
-
-def even_marks(most: float, about: int = 4) -> list[float]:
-    """Return ticks from 0 to the first not below `most`, in steps of 1, 2 or 5 times 10^n.
-
-    Args:
-        most: the largest value that is drawn; above 0.
-        about: how many there are to be, roughly.
-    """
-    power = 10.0 ** math.floor(math.log10(most / about))
-    step = next(power * factor for factor in (1, 2, 5, 10) if power * factor * about >= most)
-    return [step * number for number in range(math.ceil(most / step - 1e-9) + 1)]
 
 
 def time_marks(seconds: float, most: int = 9) -> list[float]:
@@ -60,22 +49,27 @@ def name_time(seconds: float) -> str:
     return f"{hours // 24} d {hours % 24} h"
 
 
-# In units of the drawing, which is as wide as the page is at its widest.
-_WIDTH = 1000
-_LEFT, _RIGHT, _TOP, _BOTTOM = 76, 12, 10, 26
-_PLOT = _WIDTH - _LEFT - _RIGHT
-
-_SPEED_HEIGHT = 190
-_KIND_HEIGHT = 22
-
 # Wide enough for each column to be seen.
 _MAX_COLUMNS = 160
 
 # As many hosts have a colour of their own.
 _MAX_COLOURS = 6
 
-# Lanes are as high as there is room for.
-_HIGHEST_LANE, _LOWEST_LANE, _ALL_LANES = 22, 8, 420
+# A figure is as wide as the page is at its widest, and lanes are as high as there is room for.
+_WIDTH_INCHES = 10.0
+_SPEED_INCHES = 2.3
+_KIND_INCHES = 0.22
+_HIGHEST_LANE, _LOWEST_LANE, _ALL_LANES = 0.22, 0.08, 4.2
+
+_COLOURS = ("#8b979d", "#2d7f86", "#d98a1f", "#5a6fb8", "#b0548c", "#6b9a3a", "#b5482f", "#7a6a4f")
+_FAINT, _RULE, _BAD = "#5b6a72", "#dfe4e3", "#a11b1b"
+
+# What the style sheet calls these colours, which differ in a dark theme.
+_NAMES = {colour: f"var(--c{place})" for place, colour in enumerate(_COLOURS)} | {
+    _FAINT: "var(--faint)", _RULE: "var(--rule)", _BAD: "var(--bad)"
+}  # fmt: skip
+
+_SVG = "{http://www.w3.org/2000/svg}"
 
 _Steps = dict[int, list[tuple[str, TimelineCell]]]
 
@@ -134,44 +128,82 @@ def _named(host: str) -> str:
     return host or "this machine"
 
 
+class _Drawing:
+    """A figure with one plot in it.
+
+    Args:
+        name: makes the identifiers of its parts its own; one page has several drawings.
+        inches: its height.
+    """
+
+    def __init__(self, name: str, inches: float) -> None:
+        from matplotlib.figure import Figure
+
+        self._name = name
+        self._figure = Figure(figsize=(_WIDTH_INCHES, inches), layout="constrained")
+        self.axes = self._figure.subplots()
+        self.axes.tick_params(colors=_FAINT, labelsize=8.5, length=0)
+        self.axes.set_axisbelow(True)
+        for side in self.axes.spines.values():
+            side.set_visible(False)
+
+    def set_time_axis(self, seconds: float) -> None:
+        """Make the horizontal axis one of time."""
+        marks = time_marks(seconds or 1.0)
+        self.axes.set_xlim(0, seconds or 1.0)
+        self.axes.set_xticks(marks, [name_time(mark) for mark in marks])
+        self.axes.tick_params(axis="x", length=3)
+        self.axes.spines["bottom"].set(visible=True, color=_FAINT)
+
+    def svg(self, title: str, words: str) -> _Element:
+        """Return the drawing, with a text alternative."""
+        from matplotlib import rc_context
+
+        text = io.StringIO()
+        with rc_context({"svg.fonttype": "none", "svg.hashsalt": self._name}):
+            self._figure.savefig(text, format="svg", transparent=True, metadata={"Date": None})
+        drawn = text.getvalue()
+        for colour, name in _NAMES.items():
+            drawn = drawn.replace(colour, name)
+        svg = etree.fromstring(drawn.encode(), etree.XMLParser(resolve_entities=False))
+        for each in svg.iter(etree.Element):
+            each.tag = str(each.tag).removeprefix(_SVG)
+        for extra in svg.findall("metadata"):
+            svg.remove(extra)
+        etree.cleanup_namespaces(svg)
+        del svg.attrib["width"], svg.attrib["height"]
+        svg.set("role", "img")
+        svg.set("aria-label", f"{title}. {words}")
+        return svg
+
+
 def draw_speed(timeline: Timeline, colours: Colours) -> _Element:
     """Draw bytes per second over time, as columns stacked by host."""
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
     joined = math.ceil(timeline.seconds / timeline.step / _MAX_COLUMNS) or 1
     span = timeline.step * joined
     columns: defaultdict[int, Counter[int]] = defaultdict(Counter)
     for number, _, host, cell in timeline.each():
         columns[number // joined][colours.of(host)] += cell.bytes
     fastest = max((column.total() / span for column in columns.values()), default=0.0)
-    marks = even_marks(fastest or 1.0)
-    height = _SPEED_HEIGHT
-    plot = _Plot(timeline.seconds, height)
-    svg = _svg(
-        height + _TOP + _BOTTOM,
-        "Bytes a second over time, by host",
-        f"At most {format_size(int(fastest))} a second; {_shares_in_words(colours.shares)}.",
-    )
-    for mark in marks:
-        y = plot.bottom - height * mark / marks[-1]
-        svg.append(_line(_LEFT, y, _LEFT + _PLOT, y, "grid"))
-        svg.append(_text(_LEFT - 8, y + 4, f"{format_size(round(mark))}/s", "end"))
-    svg.extend(plot.time_axis())
-    for number, column in sorted(columns.items()):
-        y = plot.bottom
-        left, right = plot.x(number * span), plot.x(min((number + 1) * span, timeline.seconds))
-        for share in colours.shares:
-            speed = column[share.colour] / span
-            if not speed:
-                continue
-            high = height * speed / marks[-1]
-            y -= high
-            told = (
-                f"{share.host}: {format_size(int(speed))}/s from {name_time(number * span)} to"
-                f" {name_time((number + 1) * span)}"
-            )
-            # Columns touch, so that no light comes through between them.
-            box = _Box(left, y, max(right - left, 0.8), high)
-            svg.append(box.draw(f"c{share.colour}", told))
-    return svg
+    drawing = _Drawing("speed", _SPEED_INCHES)
+    axes = drawing.axes
+    lefts = [number * span for number in sorted(columns)]
+    below = [0.0] * len(lefts)
+    for share in colours.shares:
+        speeds = [columns[number][share.colour] / span for number in sorted(columns)]
+        colour = _COLOURS[share.colour]  # of the edges as well: no light comes through between
+        axes.bar(lefts, speeds, span, below, align="edge", color=colour, edgecolor=colour)
+        below = [low + speed for low, speed in zip(below, speeds, strict=True)]
+    axes.set_ylim(0, fastest * 1.05 or 1.0)
+    axes.yaxis.set_major_locator(MaxNLocator(4, steps=[1, 2, 5, 10]))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda mark, _: f"{format_size(round(mark))}/s"))
+    axes.yaxis.grid(visible=True, color=_RULE, linewidth=0.8)
+    drawing.set_time_axis(timeline.seconds)
+    shares = ", ".join(f"{format_size(each.bytes)} from {each.host}" for each in colours.shares)
+    words = f"At most {format_size(int(fastest))} a second; {shares}."
+    return drawing.svg("Bytes a second over time, by host", words)
 
 
 class _Stretch(Value):
@@ -181,14 +213,12 @@ class _Stretch(Value):
         since, until: in seconds from the haul's beginning.
         host: whom it asked, or received from.
         asks: whether it only waited for answers for the most part.
-        bytes: that came meanwhile.
     """
 
     since: float
     until: float
     host: str
     asks: bool
-    bytes: int
 
 
 def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
@@ -197,46 +227,33 @@ def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
     There is a bar for each stretch, and a mark where a file was postponed.
     """
     lanes = timeline.lanes()
-    room = max(_LOWEST_LANE, min(_HIGHEST_LANE, _ALL_LANES // len(lanes)))
-    height = room * len(lanes)
-    plot = _Plot(timeline.seconds, height)
-    waits = len(timeline.waits) + timeline.more_waits
-    svg = _svg(
-        height + _TOP + _BOTTOM,
-        "What each lane did over time",
-        f"{count_of(len(lanes), 'lane')} in {format_duration(timeline.seconds)};"
-        f" {count_of(waits, 'time')} a file was postponed.",
-    )
-    svg.extend(plot.time_axis())
-    thick = room * 0.64
-    tops = {lane: _TOP + room * place + (room - thick) / 2 for place, lane in enumerate(lanes)}
+    high = max(_LOWEST_LANE, min(_HIGHEST_LANE, _ALL_LANES / len(lanes)))
+    drawing = _Drawing("lanes", high * len(lanes) + 0.4)
+    axes, places = drawing.axes, {lane: place for place, lane in enumerate(lanes)}
     did: defaultdict[int, _Steps] = defaultdict(lambda: defaultdict(list))
     for number, lane, host, cell in timeline.each():
         did[lane][number].append((host, cell))
-    every = math.ceil(len(lanes) * 12 / height)  # so that their numbers do not run together
-    for place, lane in enumerate(lanes):
-        if not place % every:
-            svg.append(_text(_LEFT - 8, tops[lane] + thick / 2 + 4, f"lane {lane + 1}", "end"))
+    for lane, place in places.items():
+        alike: defaultdict[tuple[int, bool], list[tuple[float, float]]] = defaultdict(list)
         for stretch in _stretches(did[lane], timeline.step):
-            left, right = plot.x(stretch.since), plot.x(stretch.until)
-            when = f"{name_time(round(stretch.since, 2))} to {name_time(round(stretch.until, 2))}"
-            what = "waits for answers" if stretch.asks else f"{format_size(stretch.bytes)} come"
-            told = f"lane {lane + 1}, {when}: {_named(stretch.host)}, {what}"
-            look = f"c{colours.of(stretch.host)}{' asks' if stretch.asks else ''}"
-            svg.append(_Box(left, tops[lane], max(right - left, 0.6), thick).draw(look, told))
+            seconds = max(stretch.until - stretch.since, timeline.seconds / 1000)
+            alike[colours.of(stretch.host), stretch.asks].append((stretch.since, seconds))
+        for (colour, asks), spans in alike.items():
+            alpha = 0.32 if asks else None
+            axes.broken_barh(spans, (place - 0.32, 0.64), color=_COLOURS[colour], alpha=alpha)
     for wait in timeline.waits:
-        left, y = plot.x(wait.at), tops[wait.lane]
-        right = min(plot.x(wait.at + wait.pause), _LEFT + _PLOT)
-        told = (
-            f"lane {wait.lane + 1}, {name_time(round(wait.at, 2))}: {wait.path} is put"
-            f" off for {format_duration(wait.pause)}: {wait.reason}"
-        )
-        low = y + thick + (room - thick) / 4
-        arrow = element("path", d=f"M{left - 5:.1f} {y - 2:.1f}h10l-5 9z")
-        mark = element("g", element("title", told), _line(left, low, right, low, ""), arrow)
-        mark.set("class", "wait")
-        svg.append(mark)
-    return svg
+        at = places[wait.lane] + 0.4
+        until = min(wait.at + wait.pause, timeline.seconds)
+        axes.plot([wait.at, until], [at, at], "--", color=_BAD, linewidth=1.5)
+        axes.plot([wait.at], [at - 0.5], "v", color=_BAD, markersize=6)
+    every = math.ceil(0.12 / high)  # so that their numbers do not run together
+    shown = lanes[::every]
+    axes.set_yticks([places[lane] for lane in shown], [f"lane {lane + 1}" for lane in shown])
+    axes.set_ylim(len(lanes) - 0.4, -0.6)
+    drawing.set_time_axis(timeline.seconds)
+    waits = count_of(len(timeline.waits) + timeline.more_waits, "time")
+    lasted = f"{count_of(len(lanes), 'lane')} in {format_duration(timeline.seconds)}"
+    return drawing.svg("What each lane did over time", f"{lasted}; {waits} a file was postponed.")
 
 
 def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
@@ -245,17 +262,16 @@ def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
     for number, cells in steps.items():
         host, busiest = max(cells, key=lambda each: each[1].asking + each[1].receiving)
         asks = busiest.asking > busiest.receiving
-        came = sum(cell.bytes for _, cell in cells)
         busy = sum(cell.asking + cell.receiving for _, cell in cells)
         since = number * step
         until = since + min(step, max(busy, step / 4))
         if at is None:
-            at = _Stretch(since, until, host, asks, came)
+            at = _Stretch(since, until, host, asks)
         elif (at.host, at.asks) == (host, asks) and since - at.until < step / 2:
-            at = _Stretch(at.since, until, host, asks, at.bytes + came)
+            at = _Stretch(at.since, until, host, asks)
         else:
             yield at
-            at = _Stretch(since, until, host, asks, came)
+            at = _Stretch(since, until, host, asks)
     if at is not None:
         yield at
 
@@ -263,85 +279,23 @@ def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
 def draw_kinds(kinds: Mapping[str, Sizes]) -> _Element:
     """Draw bytes by kind, the largest first, with the number of files."""
     rows = sorted(kinds.items(), key=lambda row: (-row[1].exact, row[0]))
+    drawing = _Drawing("kinds", _KIND_INCHES * len(rows) + 0.1)
+    axes = drawing.axes
     largest = max((sizes.exact for _, sizes in rows), default=0)
-    height = _KIND_HEIGHT * len(rows)
-    words = "; ".join(f"{kind}: {_in_words(sizes)}" for kind, sizes in rows)
-    svg = _svg(height + _TOP, "Bytes by kind", f"{words}.")
-    room = _PLOT - 190  # for the words behind the longest bar
-    for place, (kind, sizes) in enumerate(rows):
-        y = _TOP + _KIND_HEIGHT * place
-        wide = room * sizes.exact / largest if largest else 0
-        svg.append(_text(_LEFT - 8, y + 15, kind, "end"))
-        box = _Box(_LEFT, y + 3, max(wide, 1), _KIND_HEIGHT - 6)
-        svg.append(box.draw("c1", _in_words(sizes)))
-        svg.append(_text(_LEFT + wide + 8, y + 15, _in_words(sizes), "start"))
-    return svg
+    for place, (_, sizes) in enumerate(rows):
+        axes.barh(place, max(sizes.exact, largest / 1000), 0.7, color=_COLOURS[1])
+        axes.annotate(
+            _in_words(sizes), (sizes.exact, place), (6, 0), textcoords="offset points",
+            va="center", fontsize=8.5, color=_FAINT,
+        )  # fmt: skip
+    axes.set_yticks(range(len(rows)), [kind for kind, _ in rows])
+    axes.set_ylim(len(rows) - 0.5, -0.5)
+    axes.set_xlim(0, largest * 1.3 or 1)  # with room for the words behind the longest bar
+    axes.set_xticks([])
+    return drawing.svg(
+        "Bytes by kind", "; ".join(f"{kind}: {_in_words(sizes)}" for kind, sizes in rows) + "."
+    )
 
 
 def _in_words(sizes: Sizes) -> str:
     return f"{format_size(sizes.exact)} in {count_of(sizes.files, 'file')}"
-
-
-def _shares_in_words(shares: Iterable[Share]) -> str:
-    return ", ".join(f"{format_size(share.bytes)} from {share.host}" for share in shares)
-
-
-class _Plot(Value):
-    """The coordinates of a drawing.
-
-    Attributes:
-        seconds: how long the haul took.
-        height: of what is drawn above the axis.
-    """
-
-    seconds: float
-    height: float
-
-    @property
-    def bottom(self) -> float:
-        """The y coordinate of the time axis."""
-        return _TOP + self.height
-
-    def x(self, moment: float) -> float:
-        """Return the x coordinate of a time."""
-        return _LEFT + _PLOT * min(moment / (self.seconds or 1.0), 1.0)
-
-    def time_axis(self) -> Iterator[_Element]:
-        """Yield the time axis with its ticks and labels."""
-        yield _line(_LEFT, self.bottom, _LEFT + _PLOT, self.bottom, "axis")
-        for mark in time_marks(self.seconds or 1.0):
-            x = self.x(mark)
-            yield _line(x, self.bottom, x, self.bottom + 4, "axis")
-            yield _text(x, self.bottom + 18, name_time(mark), "middle")
-
-
-def _svg(height: float, title: str, words: str) -> _Element:
-    """Return an empty drawing with a text alternative."""
-    size = f"0 0 {_WIDTH} {height:.0f}"
-    return element("svg", viewBox=size, role="img", aria_label=f"{title}. {words}")
-
-
-class _Box(Value):
-    """A rectangle in a drawing."""
-
-    x: float
-    y: float
-    width: float
-    height: float
-
-    def draw(self, look: str, told: str) -> _Element:
-        """Draw it, with a tooltip."""
-        places = {
-            "x": self.x, "y": self.y, "width": self.width, "height": self.height
-        }  # fmt: skip
-        at = {name: f"{place:.1f}" for name, place in places.items()}
-        return element("rect", element("title", told), class_=look, **at)
-
-
-def _line(x: float, y: float, to_x: float, to_y: float, look: str) -> _Element:
-    ends = {"x1": x, "y1": y, "x2": to_x, "y2": to_y}
-    return element("line", class_=look, **{name: f"{end:.1f}" for name, end in ends.items()})
-
-
-def _text(x: float, y: float, words: str, anchor: str) -> _Element:
-    return element("text", words, x=f"{x:.1f}", y=f"{y:.1f}", text_anchor=anchor)
