@@ -28,12 +28,8 @@ from willow_cart.executors import processes
 from willow_cart.executors.cluster import ClusterExecutor
 from willow_cart.executors.cluster_client import ClusterClient
 from willow_cart.executors.cluster_joining import Admission
-from willow_cart.executors.executor import BatchRule, Executor
 from willow_cart.executors.processes import ProcessExecutor
-from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.filing import Filed
-from willow_cart.hauling import worker_pool
-from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
@@ -42,10 +38,13 @@ from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer import rates
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.executor import BatchRule, Executor, ThreadExecutor
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.host_queue import HostQueue, QueueWait
+from willow_cart.transfer.partials import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
@@ -291,8 +290,8 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> Eager:
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
-    monkeypatch.setattr(worker_pool, "_IDLE_SHARE", -1.0)
-    monkeypatch.setattr(worker_pool, "_CROWDED_SHARE", 0.0)
+    monkeypatch.setattr(rates, "_IDLE_SHARE", -1.0)
+    monkeypatch.setattr(rates, "_CROWDED_SHARE", 0.0)
     return told
 
 
@@ -395,7 +394,7 @@ def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
         "import sys; del sys.path[0]\n"
         "import willow_cart as wc\n"
         "from willow_cart.executors import processes\n"
-        "from willow_cart.hauling import worker_pool as crowding\n"
+        "from willow_cart.transfer import worker_pool as crowding\n"
         "processes._FILES_WORTH_A_PROCESS = 10\n"
         "crowding._IDLE_SHARE, crowding._CROWDED_SHARE = -1.0, 0.0\n"
         f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"

@@ -13,8 +13,8 @@ import pytest
 
 from tests.support.program import run
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
-from willow_cart.hauling.host_queue import HostQueue
-from willow_cart.hauling.lane_finder import LaneFinder
+from willow_cart.transfer.host_queue import HostQueue
+from willow_cart.transfer.rates import LaneFinder
 
 MB = 1_000_000
 TICK = 0.05

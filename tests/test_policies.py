@@ -22,12 +22,12 @@ from willow_cart.errors import (
     WrongContent,
 )
 from willow_cart.exits import Exit
-from willow_cart.hauling.host_queue import HostQueue, HostRate, QueueWait
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.hauling.worker_pool import ConcurrencyController
 from willow_cart.model import State
 from willow_cart.progress import Gauge, TimeLeft
 from willow_cart.protocols import Cause, Failure, GiveUp, Retrier, Retry, RetryPolicy
+from willow_cart.transfer.host_queue import HostQueue, HostRate, QueueWait
+from willow_cart.transfer.rates import ConcurrencyController
 from willow_cart.units import format_duration, format_size, parse_size
 
 

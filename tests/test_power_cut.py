@@ -24,7 +24,7 @@ from willow_cart.options.hauling import PaceOptions
 from willow_cart.platform import disks, files
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer import commit as commit_thread
-from willow_cart.transfer import partial_store
+from willow_cart.transfer import partials
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.spans import Spans
 
@@ -138,7 +138,7 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         patched.setattr(files, "move_to_new_name", disk.event(files.move_to_new_name))
         patched.setattr(disks, "sync_file_system", disk.event(disk.sync_all))
         patched.setattr(Ledger, "transaction", watched_transaction)
-        patched.setattr(partial_store, "_CHECKPOINT_SECONDS", 0.02)
+        patched.setattr(partials, "_CHECKPOINT_SECONDS", 0.02)
         patched.setattr(commit_thread, "_SYNC_SECONDS", 0.02)
         yield
 

@@ -26,8 +26,7 @@ from willow_cart.observer import Observer
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols import Download
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.partials import PartialFile, PartialStore, Segment
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import ConcurrencyProbe
 from willow_cart.transfer.spans import Spans

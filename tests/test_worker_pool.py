@@ -24,10 +24,7 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.events import HostGivenUp, Notice, Postponed, SwitchedMirror
-from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.filing import Layout, make_plan
-from willow_cart.hauling.host_queue import HostQueue
-from willow_cart.hauling.worker_pool import WorkerPool
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
@@ -37,9 +34,12 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
+from willow_cart.transfer.executor import BatchRule, Executor, Outcome
 from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.host_queue import HostQueue
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
+from willow_cart.transfer.worker_pool import WorkerPool
 
 Script = Callable[[Transfer], None]
 """Makes an attempt: raises what goes wrong with it."""
@@ -105,7 +105,12 @@ class Bench:
 
     def work(self, **how: Any) -> Counter[State]:
         WorkerPool(
-            self.file_transfer, self.queue, self.transfers, random_value=lambda: 0.5, **how
+            self.file_transfer,
+            self.queue,
+            self.transfers,
+            cast("CommitThread", self),
+            random_value=lambda: 0.5,
+            **how,
         ).work()
         return Counter(result.state for result in self.results)
 

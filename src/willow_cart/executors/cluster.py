@@ -34,7 +34,6 @@ from willow_cart.executors.cluster_members import (
     WorkerEntries,
 )
 from willow_cart.executors.cluster_worker import Batch
-from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
@@ -45,8 +44,9 @@ from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
+from willow_cart.transfer.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer

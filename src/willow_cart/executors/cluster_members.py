@@ -29,7 +29,8 @@ from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.observer import Observer
 from willow_cart.structs import Record, field, replace
-from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
+from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
+from willow_cart.transfer.partials import Mark
 from willow_cart.transfer.policy import HaulPolicy
 
 # How often a worker is asked what is new: for each of them the scheduler passes on one call.

@@ -22,7 +22,6 @@ from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
 from willow_cart.events import Notice, Received, Started
-from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
 from willow_cart.identity import LedgerKey
@@ -30,11 +29,11 @@ from willow_cart.ledger.entries import PartRecord
 from willow_cart.observer import Observer
 from willow_cart.platform import disks, files
 from willow_cart.structs import Value
-from willow_cart.transfer.commit import Mark, Note, VerifiedFile
+from willow_cart.transfer.commit import Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.executor import ThreadExecutor
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.partials import PartialFile
+from willow_cart.transfer.partials import Mark, PartialFile, PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer

@@ -17,12 +17,12 @@ from typing import TYPE_CHECKING
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
 from willow_cart.events import Received, Started
-from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed
 from willow_cart.observer import Observer
 from willow_cart.platform import processes
 from willow_cart.protocols import Access
+from willow_cart.transfer.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 

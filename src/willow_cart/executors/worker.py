@@ -14,7 +14,6 @@ from typing import Self
 
 from willow_cart.destination import Destination
 from willow_cart.errors import InternalError, WillowCartError
-from willow_cart.executors.executor import Outcome, ends_batch
 from willow_cart.filing import Filed, Layout
 from willow_cart.observer import Observer
 from willow_cart.platform import disks, processes
@@ -22,8 +21,9 @@ from willow_cart.protocols import Access
 from willow_cart.structs import Value, replace
 from willow_cart.transfer.commit import Note
 from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.executor import Outcome, ends_batch
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 

@@ -31,14 +31,11 @@ from willow_cart.events import (
     StrandStarted,
 )
 from willow_cart.executors.processes import start_if_it_pays
-from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Layout, Plan, make_plan
-from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.hauling.worker_pool import WorkerPool
 from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import Arrival, PartRecord, Result
 from willow_cart.ledger.known_files import KnownFiles
@@ -53,15 +50,19 @@ from willow_cart.protocols import Access
 from willow_cart.structs import Record, Value, field, replace
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.executor import ThreadExecutor
+from willow_cart.transfer.existing_files import give_own_files, settle_present
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.policy import HaulPolicy, give_own_files, settle_present
+from willow_cart.transfer.host_queue import HostQueue
+from willow_cart.transfer.partials import PartialStore
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfers
+from willow_cart.transfer.worker_pool import WorkerPool
 
 if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
-    from willow_cart.executors.executor import Executor
     from willow_cart.hauling.handling import ArrivalHandler
+    from willow_cart.transfer.executor import Executor
 
 
 class _Lane(Record):
@@ -303,7 +304,9 @@ class _Haul(Value):
                     access, self.plan, file_transfer, partials=partials, here=here
                 )
             further = start_further if executor is None else lambda: ()
-            pool = WorkerPool(file_transfer, queue, transfers, further, executor=executor)
+            pool = WorkerPool(
+                file_transfer, queue, transfers, commit_thread, further, executor=executor
+            )
             pool.work()
             if handler is not None:
                 commit_thread.flush()

@@ -36,7 +36,8 @@ from willow_cart.model import OWN_FOLDER
 from willow_cart.observer import Observer
 from willow_cart.protocols import CHUNK
 from willow_cart.structs import Value
-from willow_cart.transfer.policy import Unpacking, give_own_files
+from willow_cart.transfer.existing_files import give_own_files
+from willow_cart.transfer.policy import Unpacking
 
 _UNPACKING = f"{OWN_FOLDER}/unpacking"
 

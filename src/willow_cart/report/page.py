@@ -25,8 +25,7 @@ from willow_cart.ledger.receipt import (
 from willow_cart.ledger.timeline import Timeline
 from willow_cart.model import Sizes, State, label_of
 from willow_cart.replacing import marked_with, replacing, require_output
-from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
-from willow_cart.report.html import asset, element
+from willow_cart.report.figures import Colours, asset, draw_kinds, draw_lanes, draw_speed, element
 from willow_cart.units import count_of, format_duration, format_size
 
 MAX_LISTED_FILES = 20_000

@@ -36,7 +36,8 @@ from willow_cart.model import State
 from willow_cart.options.hauling import Twins
 from willow_cart.redaction import fingerprint
 from willow_cart.structs import Value, field, replace
-from willow_cart.transfer.policy import give_own_files
+from willow_cart.transfer.existing_files import give_own_files
+from willow_cart.transfer.partials import Mark
 from willow_cart.transfer.spans import delete_note
 
 # Files are collected for this time. A crash can lose that much of small files, which are fetched
@@ -95,22 +96,6 @@ class ForgetPart(Value):
     def __call__(self, ledger: Ledger) -> None:
         """Forget it."""
         ledger.forget_parts([self.id])
-
-
-class Mark(Value):
-    """A request to sync bytes of a partial file and record them.
-
-    Attributes:
-        id: the identifier of the file's address.
-        name: of its file.
-        spans: which bytes are there, as byte ranges.
-        digests: of those that are hashed; see `transfer.partials.Piece`.
-    """
-
-    id: AddressId
-    name: str
-    spans: str
-    digests: str
 
 
 class LedgerWriter(Protocol):

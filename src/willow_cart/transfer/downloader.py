@@ -38,10 +38,9 @@ from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchang
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.structs import Value
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
-from willow_cart.transfer.pace import Meter, SpeedCap, require_size
-from willow_cart.transfer.partial_store import PartialStore, mark_of
-from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.partials import PartialFile, PartialStore, Segment, mark_of
 from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.rates import Meter, SpeedCap, require_size
 from willow_cart.transfer.segments import fits
 from willow_cart.transfer.transfers import Transfer
 

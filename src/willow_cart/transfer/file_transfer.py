@@ -36,7 +36,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
-from willow_cart.transfer.files_here import FilesHere
+from willow_cart.transfer.existing_files import FilesHere
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import format_size

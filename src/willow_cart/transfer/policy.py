@@ -7,75 +7,13 @@ from collections.abc import Iterable, Iterator
 
 from willow_cart.archives.bounds import Bounds
 from willow_cart.choosing.patterns import on_path, wildcard
-from willow_cart.destination import PARTIAL, Destination, Stamp
-from willow_cart.filing import Filed, Layout, Plan, Template, require_fields
+from willow_cart.filing import Filed, Layout, Template, require_fields
 from willow_cart.filing.plan import FilingRule
-from willow_cart.identity import hash_of
 from willow_cart.kinds import stem_of, tells_kind
-from willow_cart.ledger.entries import Result
-from willow_cart.ledger.ledger import Ledger
-from willow_cart.model import State
-from willow_cart.options.hauling import HandlingOptions, IfPresent, PaceOptions
+from willow_cart.options.hauling import HandlingOptions, PaceOptions
 from willow_cart.protocols import RetryPolicy
-from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_ins import Secret
 from willow_cart.structs import Value, replace
-
-
-def settle_present(if_present: IfPresent, plan: Plan, destination: Destination) -> Iterator[Result]:
-    """Yield the results for existing files that need no request.
-
-    They are known before any lane is open, and a haul of files that are all here is over at once.
-    """
-    if if_present in (IfPresent.RENEW, IfPresent.REPLACE):
-        return
-    for number, filed in enumerate(plan, 1):
-        if destination.status(filed.path) is not None:
-            offer = filed.offer
-            address = without_secrets(offer.address)
-            if if_present is IfPresent.KEEP:
-                yield Result(number, address, filed.path, State.HERE, id=offer.id)
-            else:
-                why = "already exists; see --if-present"
-                yield Result(
-                    number, address, filed.path, State.FAILED, why, attempts=1, id=offer.id
-                )
-
-
-def give_own_files(ledger: Ledger, destination: Destination, path: str) -> dict[str, Stamp]:
-    """Give a file of their own to those that another file stands for, before it is replaced.
-
-    They are linked, or copied where the disk has no links, and entered in the ledger before this
-    returns.
-
-    Args:
-        ledger: of the destination.
-        destination: where the files are.
-        path: of the file that is to be replaced, moved or deleted.
-
-    Returns:
-        The paths of the files given, with their stamps.
-
-    Raises:
-        CannotStore: one cannot lie there.
-        OSError: one cannot be copied.
-    """
-    given: dict[str, Stamp] = {}
-    for arrival in ledger.dependants_of(path):
-        if destination.stamp(path) != arrival.stamp:
-            continue  # its bytes are lost already; `audit` reports it
-        if destination.stamp(arrival.path) != arrival.stamp:
-            temporary = f"{PARTIAL}/{hash_of(arrival.path)}"
-            destination.link_or_copy_within(path, temporary)
-            destination.place(temporary, arrival.path)
-        given[arrival.path] = arrival.stamp
-        with ledger.transaction():
-            ledger.replace_by(arrival, "")
-    if given:
-        destination.sync_folders()
-        with ledger.transaction(lasting=True):
-            pass
-    return given
 
 
 class Unpacking(Value):

@@ -32,15 +32,16 @@ from willow_cart.events import (
     Requesting,
     SwitchedMirror,
 )
-from willow_cart.executors.executor import BatchRule, Executor, Outcome
-from willow_cart.executors.threads import ThreadExecutor
-from willow_cart.hauling.host_queue import HostQueue, Item, QueueWait
 from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
+from willow_cart.transfer.commit import CommitThread
+from willow_cart.transfer.executor import BatchRule, Executor, Outcome, ThreadExecutor
 from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.host_queue import HostQueue, Item, QueueWait
+from willow_cart.transfer.rates import ConcurrencyController
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer, Transfers
 
@@ -91,67 +92,10 @@ class Lookahead(Generic[Item]):
         return chosen
 
 
-# Shares of one processor. Above the first, lanes wait for the interpreter and not for the line;
-# below the second, another one finds it idle.
-_CROWDED_SHARE = 0.9
-_IDLE_SHARE = 0.5
-
-# Up to this size, files cost more processor time than transfer time.
-_MAX_SMALL_FILE_BYTES = 256 * 1024
-
-
-class ConcurrencyController:
-    """Watches how busy the interpreter is, and computes how many lanes should be open.
-
-    Python runs one thread at a time between waits. On a fast line, lanes that all have something to
-    do hand the interpreter to and fro: two spend a third more processor time on the same small
-    files than one. While the line or the disk makes them wait, more lanes are a gain; they are
-    doubled from measurement to measurement, so that a slow line has all of them at once.
-
-    Args:
-        most: the lanes that the user allows.
-        now: the time in seconds.
-        used: processor time that this process has used, in seconds.
-
-    Attributes:
-        lanes: how many should be open.
-        is_crowded: whether the interpreter has ever been what kept them from going faster.
-    """
-
-    def __init__(self, most: int, now: float, used: float) -> None:
-        self._most = most
-        self._last = (now, used, 0, 0)
-        self.lanes = 1
-        self.is_crowded = False
-
-    def measure(self, now: float, used: float, files: int, received: int) -> int:
-        """Return how many lanes should be open from now on.
-
-        Args:
-            now: the time in seconds.
-            used: processor time that this process has used, in seconds.
-            files: how many have come so far.
-            received: how many bytes they were.
-        """
-        then, used_then, files_then, received_then = self._last
-        self._last = (now, used, files, received)
-        came = files - files_then
-        share = (used - used_then) / (now - then) if now > then else 0.0
-        if (
-            came == 0
-            or received - received_then > came * _MAX_SMALL_FILE_BYTES
-            or share <= _IDLE_SHARE
-        ):
-            self.lanes = min(self._most, 2 * self.lanes)
-        elif share >= _CROWDED_SHARE:
-            self.lanes = max(1, self.lanes // 2)
-            self.is_crowded = True
-        return self.lanes
-
-
 # How long lanes that wait for bytes are waited for once the user wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.
 _STOP_GRACE_SECONDS = 0.5
+
 _ABORT_GRACE_SECONDS = 30.0
 
 # After this number of batches in a row without a file for it, the rest is not for an executor
@@ -169,6 +113,7 @@ class WorkerPool:
         file_transfer: carries one file.
         queue: which file is carried next, by its number.
         transfers: the files that are in progress.
+        commit_thread: takes what the lanes have brought.
         start_further: starts what carries batches of small files instead of the lanes, once the
             interpreter is what keeps these from going faster; none where nothing can.
         executor: what the lanes pass files to; None for this process. One that carries several
@@ -183,6 +128,7 @@ class WorkerPool:
         file_transfer: FileTransfer,
         queue: HostQueue[int],
         transfers: Transfers,
+        commit_thread: CommitThread,
         start_further: Callable[[], Sequence[Executor]] = lambda: (),
         *,
         executor: Executor | None = None,
@@ -192,7 +138,7 @@ class WorkerPool:
     ) -> None:
         downloader = file_transfer.downloader
         self._file_transfer = file_transfer
-        self._commit_thread = downloader.commit_thread
+        self._commit_thread = commit_thread
         self._policy = downloader.policy
         self._retry_policy = downloader.policy.retry_policy
         self._random_value = random_value

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from willow_cart.checks.digests import digest_of, written
 from willow_cart.checks.verdicts import verdict_of
 from willow_cart.destination import Destination, Stamp
+from willow_cart.destination.destination import PARTIAL
+from willow_cart.filing.plan import Plan
+from willow_cart.identity import hash_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import Checksum, State
+from willow_cart.options.hauling import IfPresent
+from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value, replace
 from willow_cart.transfer.transfers import Transfer
 
@@ -116,3 +124,59 @@ class FilesHere(Value):
             verdict=verdict_of(transfer.offer.checksums, stamp.size),
             mtime_ns=stamp.mtime_ns,
         )
+
+
+def settle_present(if_present: IfPresent, plan: Plan, destination: Destination) -> Iterator[Result]:
+    """Yield the results for existing files that need no request.
+
+    They are known before any lane is open, and a haul of files that are all here is over at once.
+    """
+    if if_present in (IfPresent.RENEW, IfPresent.REPLACE):
+        return
+    for number, filed in enumerate(plan, 1):
+        if destination.status(filed.path) is not None:
+            offer = filed.offer
+            address = without_secrets(offer.address)
+            if if_present is IfPresent.KEEP:
+                yield Result(number, address, filed.path, State.HERE, id=offer.id)
+            else:
+                why = "already exists; see --if-present"
+                yield Result(
+                    number, address, filed.path, State.FAILED, why, attempts=1, id=offer.id
+                )
+
+
+def give_own_files(ledger: Ledger, destination: Destination, path: str) -> dict[str, Stamp]:
+    """Give a file of their own to those that another file stands for, before it is replaced.
+
+    They are linked, or copied where the disk has no links, and entered in the ledger before this
+    returns.
+
+    Args:
+        ledger: of the destination.
+        destination: where the files are.
+        path: of the file that is to be replaced, moved or deleted.
+
+    Returns:
+        The paths of the files given, with their stamps.
+
+    Raises:
+        CannotStore: one cannot lie there.
+        OSError: one cannot be copied.
+    """
+    given: dict[str, Stamp] = {}
+    for arrival in ledger.dependants_of(path):
+        if destination.stamp(path) != arrival.stamp:
+            continue  # its bytes are lost already; `audit` reports it
+        if destination.stamp(arrival.path) != arrival.stamp:
+            temporary = f"{PARTIAL}/{hash_of(arrival.path)}"
+            destination.link_or_copy_within(path, temporary)
+            destination.place(temporary, arrival.path)
+        given[arrival.path] = arrival.stamp
+        with ledger.transaction():
+            ledger.replace_by(arrival, "")
+    if given:
+        destination.sync_folders()
+        with ledger.transaction(lasting=True):
+            pass
+    return given

@@ -8,9 +8,9 @@ from collections.abc import Callable, Iterable, Mapping
 from itertools import count, islice
 from typing import Generic, TypeVar
 
-from willow_cart.executors.executor import BatchRule
-from willow_cart.hauling.lane_finder import LaneFinder
 from willow_cart.structs import Value
+from willow_cart.transfer.executor import BatchRule
+from willow_cart.transfer.rates import LaneFinder
 
 # Until the first busy answer after a time without any the rate is far above what is allowed; from
 # then on it is close.
