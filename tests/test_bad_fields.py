@@ -264,6 +264,9 @@ def test_webdav_keeps_what_is_beside_a_bad_field(odd: str) -> None:
     text = f"<D:multistatus xmlns:D='DAV:'>{''.join(parts)}</D:multistatus>"
 
     class Folder(FakeAccess):
+        def has_properties(self, address: str) -> bool:
+            return True
+
         def properties(self, address: str, depth: int) -> tuple[str, bytes]:
             return address, text.encode()
 

@@ -13,6 +13,7 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import closing, suppress
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from types import SimpleNamespace
@@ -431,7 +432,7 @@ def test_a_worker_that_cannot_be_used_is_told_what_it_lacks(
 ) -> None:
     cluster = OneWorker(facts, sees=sees)
     worker = Worker("tcp://127.0.0.1:4000", "heron", 2, 0.0)  # forwarded to another machine
-    setup = Setup(FakeAccess({}).maker(), tmp_path, HaulPolicy())
+    setup = Setup(partial(FakeAccess, {}), tmp_path, HaulPolicy())
     with Destination(tmp_path / "d") as destination:
         with closing(SharedFolder(destination)) as folder:
             admission = Admission(cluster)
@@ -727,7 +728,7 @@ def test_secrets_go_to_others_by_their_names_only(
         given = {"sources": (f"{place.base}/members.csv",), "user": ("ida",),
                  "password": (password,)}  # fmt: skip
         with make_access([SurveyRequest.read(given)], 2, Observer()) as access:
-            return access.open_maker({host})
+            return access.sharing.open_maker({host})
 
     assert openly(f"file:{tmp_path}/secret") is None
     pickled = pickle.dumps(openly("env:FEN"))

@@ -87,7 +87,7 @@ class Bench:
         self.destination = Destination(root)
         self.heard = Heard()
         if kind is ProcessExecutor:
-            make = access.maker()
+            make = access.sharing.maker()
             assert make is not None
             self.executor: Executor = ProcessExecutor(make, self.destination, WISHES, self.heard)
             return
@@ -98,12 +98,12 @@ class Bench:
         )
         self.executor = ThreadExecutor(FileTransfer(downloader, self.destination, None), stop)
         if dask is not None:
-            make = access.maker()
+            make = access.sharing.maker()
             assert make is not None
             self.executor = ClusterExecutor(
                 self.destination, WISHES,
                 admission=Admission(ClusterClient(dask.client)),
-                make_access=make, make_access_openly=None, reserve=access.reserve,
+                make_access=make, make_access_openly=None, reserve=access.sharing.reserve,
                 observer=self.heard, ledger_writer=NoLedger(), partials=partials,
                 here=self.executor,
             )  # fmt: skip
@@ -394,7 +394,7 @@ def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
         "import sys; del sys.path[0]\n"
         "import willow_cart as wc\n"
         "from willow_cart.executors import processes\n"
-        "from willow_cart.transfer import worker_pool as crowding\n"
+        "from willow_cart.transfer import rates as crowding\n"
         "processes._FILES_WORTH_A_PROCESS = 10\n"
         "crowding._IDLE_SHARE, crowding._CROWDED_SHARE = -1.0, 0.0\n"
         f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"

@@ -53,14 +53,14 @@ def program(
 
 
 MEMORY = """
-from willow_cart.protocols import Access, Access
+from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.protocols.base import DirectoryEntry, DirectoryLister, FolderEntries
 
 FILES = {"fen://h/a.csv": FakeFile(b"a"), "fen://h/b.csv": FakeFile(b"bb")}
 
 class Fen(FakeAccess, DirectoryLister):
-    def directory(self, address):
+    def lister(self, address, *, webdav=False):
         return self
     def find(self, address):
         return DirectoryEntry(address, len(FILES[address].content)) if address in FILES else None
@@ -87,6 +87,20 @@ def test_a_protocol_is_a_module_and_a_line(tmp_path: Path) -> None:
     assert one.stdout.splitlines()[-1].endswith(",fen://h/a.csv"), one.stderr
     unknown = program(tmp_path, line, "survey", "fan://h/")
     assert "or fen://" in unknown.stderr
+
+
+def test_the_shipped_protocols_are_a_module_and_a_line_as_well() -> None:
+    source = ROOT / "src" / "willow_cart"
+    lines = [
+        path.relative_to(source).as_posix()
+        for path in source.rglob("*.py")
+        for line in path.read_text().splitlines()
+        if "willow_cart.protocols.webdav" in line
+    ]
+    assert lines == ["protocols/web.py"]
+    schemes = (source / "schemes.py").read_text().splitlines()
+    for scheme in ("s3", "ftp", "sftp", "file"):
+        assert sum(line.strip().startswith(f'Scheme("{scheme}", ') for line in schemes) == 1, scheme
 
 
 def test_a_cart_s_column_is_a_definition(tmp_path: Path) -> None:

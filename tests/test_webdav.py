@@ -121,6 +121,9 @@ class Told(FakeAccess):
         super().__init__({})
         self._content = content
 
+    def has_properties(self, address: str) -> bool:
+        return True
+
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:
         return address, self._content
 

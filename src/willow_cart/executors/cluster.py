@@ -403,18 +403,18 @@ class Cluster:
         Raises:
             UnusableCluster: there are no workers, or one of them cannot be used.
         """
-        make_access = access.maker()
+        make_access = access.sharing.maker()
         assert make_access is not None, "hauls record no exchanges"
         has_secret = any(_has_secret(filed.offer) for filed in plan)
-        openly = None if has_secret else access.open_maker({*plan.new, *plan.known})
+        openly = None if has_secret else access.sharing.open_maker({*plan.new, *plan.known})
         downloader = file_transfer.downloader
         return ClusterExecutor(
             file_transfer.destination, downloader.policy,
             admission=self._admission,
-            make_access=make_access, make_access_openly=openly, reserve=access.reserve,
+            make_access=make_access, make_access_openly=openly, reserve=access.sharing.reserve,
             observer=downloader.observer, ledger_writer=downloader.commit_thread,
             partials=partials, here=here,
-            holds=access.holds,
+            holds=access.sharing.holds,
         )  # fmt: skip
 
     def close(self) -> None:

@@ -182,11 +182,11 @@ def start_if_it_pays(
         access: how places are talked to; the process gets one like it.
         files: how many are to come.
     """
-    make_access = access.maker()
+    make_access = access.sharing.maker()
     if make_access is None or not pays(files, policy):
         return []
     return [
-        ProcessExecutor(make_access, destination, policy, observer, access.holds)
+        ProcessExecutor(make_access, destination, policy, observer, access.sharing.holds)
         for _ in range(min(processes.usable_processors(), _MAX_PROCESSES))
     ]
 

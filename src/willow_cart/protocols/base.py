@@ -129,6 +129,10 @@ class FolderEntries(Value):
 class DirectoryLister(ABC):
     """A server that lists folders by its own protocol; thread-safe."""
 
+    def is_at(self, address: str) -> bool:  # noqa: ARG002  # for those that not all servers have
+        """Whether the server of an address lists folders in this way."""
+        return True
+
     @abstractmethod
     def find(self, address: str) -> DirectoryEntry | None:
         """Return the entry for an address, with or without the slash of a folder.
@@ -172,16 +176,57 @@ class ObjectStore(ABC):
         """
 
 
+Lister = DirectoryLister | ObjectStore
+
+
+class Sharing:
+    """How other processes reach the places of an access; this one cannot be shared."""
+
+    def holds(self, address: str) -> bool:  # noqa: ARG002  # for those who keep some
+        """Whether a file can be fetched in this process only.
+
+        Its answer is kept here, or its place signs users out who sign in elsewhere too.
+        """
+        return False
+
+    def reserve(self, address: str) -> float:  # noqa: ARG002  # most keep no gaps
+        """Reserve the next turn at a host for another process; return the seconds until then."""
+        return 0.0
+
+    def maker(self) -> Callable[[], Access] | None:
+        """Return a factory for an equivalent access in another process; None if impossible.
+
+        What is returned can be pickled.
+        """
+        return None
+
+    def open_maker(
+        self,
+        hosts: Collection[str],  # noqa: ARG002  # for those who know secrets
+    ) -> Callable[[], Access] | None:
+        """Return a factory that may be seen by others: it has no secrets, but names of them.
+
+        Args:
+            hosts: to which files are requested.
+
+        Returns:
+            None if a secret without a name is needed, or if there is no factory.
+        """
+        return self.maker()
+
+
 class Access(ABC):
     """Access to servers of one protocol; thread-safe, and a context manager.
 
     Attributes:
         retrier: makes attempts again where no lane does: at listings and other documents.
         document_seconds: within which such a document must have come; a page may drip without end.
+        sharing: how other processes reach the same places.
     """
 
     retrier: Retrier = Retrier()
     document_seconds: float = 1800.0
+    sharing: Sharing = Sharing()
 
     def __enter__(self) -> Self:
         return self
@@ -238,8 +283,17 @@ class Access(ABC):
             TransferFailed: no answer, or an unusable one.
         """
 
-    def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list
-        """Return the lister of folders; None where documents list them, as on the web."""
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
+        """Return what lists folders or keys; None where documents list them, as on the web.
+
+        Args:
+            webdav: whether folders are to be listed by WebDAV, which web servers may have.
+
+        Raises:
+            BadAddress: that is wanted, and it is not on the web.
+        """
+        if webdav:
+            raise BadAddress(without_secrets(address), "not a web address", "leave out --as webdav")
         return None
 
     def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:  # noqa: ARG002  # likewise
@@ -249,26 +303,6 @@ class Access(ABC):
             TransferFailed: it is refused, or elsewhere than on the web.
         """
         raise BadAddress(without_secrets(address), "is not on the web", "use https://")
-
-    def properties(self, address: str, depth: int) -> tuple[str, bytes]:  # noqa: ARG002  # likewise
-        """Request the properties of a WebDAV resource (RFC 4918, 9.1).
-
-        Args:
-            address: of a file or a folder.
-            depth: 0 for its own, 1 for those of its members as well.
-
-        Returns:
-            The final address, and a multi-status document.
-
-        Raises:
-            BadAddress: it is not on the web.
-            TransferFailed: the server gives none.
-        """
-        raise BadAddress(without_secrets(address), "not a web address", "leave out --as webdav")
-
-    def has_properties(self, address: str) -> bool:  # noqa: ARG002  # for the web
-        """Whether the server of an address says that it has WebDAV."""
-        return False
 
     def contact(self, address: str) -> str:
         """Return the address that is really contacted; usually the same."""
@@ -280,47 +314,8 @@ class Access(ABC):
         Its origin may get the machine's own keys; see `sign_in.origins`.
         """
 
-    def store(self, address: str) -> ObjectStore | None:  # noqa: ARG002  # for those that are some
-        """Return the lister of objects.
-
-        None where there are no keys but folders and files.
-        """
-        return None
-
     def abort(self) -> None:  # noqa: B027  # for those that wait for others
         """End every exchange in progress; each fails, and no new one starts."""
-
-    def holds(self, address: str) -> bool:  # noqa: ARG002  # for those who keep some
-        """Whether a file can be fetched by this access only.
-
-        Its answer is kept here, or its place signs users out who sign in elsewhere too.
-        """
-        return False
-
-    def reserve(self, address: str) -> float:  # noqa: ARG002  # most keep no gaps
-        """Reserve the next turn at a host for another process; return the seconds until then."""
-        return 0.0
-
-    def maker(self) -> Callable[[], Access] | None:
-        """Return a factory for an equivalent access in another process; None if impossible.
-
-        What is returned can be pickled.
-        """
-        return None
-
-    def open_maker(
-        self,
-        hosts: Collection[str],  # noqa: ARG002  # for those who know secrets
-    ) -> Callable[[], Access] | None:
-        """Return a factory that may be seen by others: it has no secrets, but names of them.
-
-        Args:
-            hosts: to which files are requested.
-
-        Returns:
-            None if a secret without a name is needed, or if there is no factory.
-        """
-        return self.maker()
 
     @abstractmethod
     def close(self) -> None:

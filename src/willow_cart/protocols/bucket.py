@@ -30,7 +30,14 @@ from willow_cart.errors import (
 from willow_cart.model import Metadata, Validators
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.outside_values import read_iso
-from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
+from willow_cart.protocols.base import (
+    Access,
+    DirectoryEntry,
+    Download,
+    Lister,
+    ObjectStore,
+    Unchanged,
+)
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, next_address
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.retry import Retrier
@@ -263,9 +270,9 @@ class BucketAccess(Access, ObjectStore):
         """Return the web address of the bucket's server."""
         return self._web_address(address)
 
-    def store(self, address: str) -> ObjectStore:  # noqa: ARG002  # there is one for all
-        """Return this object."""
-        return self
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
+        """Return this object, which lists keys; see `Access.lister`."""
+        return super().lister(address, webdav=True) if webdav else self
 
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""

@@ -8,7 +8,7 @@ from functools import partial
 
 from willow_cart.errors import ConnectionLost, NotServed, TransferFailed
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Unchanged
+from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Sharing, Unchanged
 from willow_cart.structs import Record, field
 
 
@@ -26,6 +26,15 @@ class FakeFile(Record):
     entity_tag: str | None = '"1"'
     breaks: list[int] = field(default_factory=list)
     troubles: list[TransferFailed] = field(default_factory=list)
+
+
+class _FakeSharing(Sharing):
+    def __init__(self, make: Callable[[], Access]) -> None:
+        self._make = make
+
+    def maker(self) -> Callable[[], Access]:
+        """Return a factory for an access to the same files."""
+        return self._make
 
 
 class FakeAccess(Access):
@@ -60,6 +69,7 @@ class FakeAccess(Access):
         self._open: set[Download] = set()
         self._piece = piece
         self._pause = pause
+        self.sharing = _FakeSharing(partial(FakeAccess, files, piece=piece, pause=pause))
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
         """Return how many files should be on the way; see `Access.files_ahead`."""
@@ -95,10 +105,6 @@ class FakeAccess(Access):
     def ask(self, address: str) -> Metadata:
         """Return the metadata of a file."""
         return _facts_of(address, self._find(address))
-
-    def maker(self) -> Callable[[], Access]:
-        """Return a factory for an access to the same files; see `Access.maker`."""
-        return partial(FakeAccess, self.files, piece=self._piece, pause=self._pause)
 
     def close(self) -> None:
         """Do nothing."""

@@ -11,7 +11,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Container, Sequence
 from pathlib import Path
 from typing import IO, cast
 
@@ -21,10 +21,10 @@ from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import (
     CHUNK,
     Access,
-    DirectoryLister,
     Download,
-    ObjectStore,
+    Lister,
     Resumability,
+    Sharing,
     Unchanged,
 )
 
@@ -44,6 +44,26 @@ _MAX_ALL_FILE_BYTES = 1 << 30
 
 Keep = Callable[[str, Download, bytes], None]
 """Takes an answer that is a file: its address, and the beginning that was read of it already."""
+
+
+class _KeptSharing(Sharing):
+    """The sharing of an access whose responses are kept here.
+
+    Args:
+        sharing: of the access.
+        kept: the addresses of the responses.
+    """
+
+    def __init__(self, sharing: Sharing, kept: Container[str]) -> None:
+        self._sharing = sharing
+        self._kept = kept
+        self.reserve = sharing.reserve  # type: ignore[method-assign]
+        self.maker = sharing.maker  # type: ignore[method-assign]
+        self.open_maker = sharing.open_maker  # type: ignore[method-assign]
+
+    def holds(self, address: str) -> bool:
+        """Whether a response is kept; see `Sharing.holds`."""
+        return address in self._kept or self._sharing.holds(address)
 
 
 class KeptAnswers(Access):
@@ -66,6 +86,7 @@ class KeptAnswers(Access):
         self._lock = threading.Lock()
         self.retrier = access.retrier
         self.document_seconds = access.document_seconds
+        self.sharing = _KeptSharing(access.sharing, self._kept)
 
     def keep(self, address: str, delivery: Download, beginning: bytes) -> None:
         """Keep a response, or close it if too many of its host are open.
@@ -101,10 +122,6 @@ class KeptAnswers(Access):
             self._open[host] += 1
             return True
 
-    def holds(self, address: str) -> bool:
-        """Whether a response is kept; see `Access.holds`."""
-        return address in self._kept or self._access.holds(address)
-
     def open(
         self,
         address: str,
@@ -132,27 +149,19 @@ class KeptAnswers(Access):
 
     def open_ahead(self, addresses: Sequence[str]) -> None:
         """Request files whose answers are not kept; see `Access.open_ahead`."""
-        self._access.open_ahead([each for each in addresses if not self.holds(each)])
+        self._access.open_ahead([each for each in addresses if not self.sharing.holds(each)])
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""
         return self._access.ask(address)
 
-    def directory(self, address: str) -> DirectoryLister | None:
-        """Return the lister of folders; see `Access.directory`."""
-        return self._access.directory(address)
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
+        """Return what lists folders or keys; see `Access.lister`."""
+        return self._access.lister(address, webdav=webdav)
 
     def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:
         """Send a document; see `Access.post`."""
         return self._access.post(address, body)
-
-    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
-        """Request the properties of a WebDAV resource; see `Access.properties`."""
-        return self._access.properties(address, depth)
-
-    def has_properties(self, address: str) -> bool:
-        """Whether there is WebDAV; see `Access.has_properties`."""
-        return self._access.has_properties(address)
 
     def contact(self, address: str) -> str:
         """Return the address that is really contacted; see `Access.contact`."""
@@ -162,25 +171,9 @@ class KeptAnswers(Access):
         """Record who named an address; see `Access.trust`."""
         self._access.trust(address)
 
-    def store(self, address: str) -> ObjectStore | None:
-        """Return the lister of objects; see `Access.store`."""
-        return self._access.store(address)
-
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""
         self._access.abort()
-
-    def reserve(self, address: str) -> float:
-        """Reserve the next turn at a host; see `Access.reserve`."""
-        return self._access.reserve(address)
-
-    def maker(self) -> Callable[[], Access] | None:
-        """Return a factory for the underlying access; see `Access.maker`."""
-        return self._access.maker()
-
-    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
-        """Return a factory of the underlying access; see `Access.open_maker`."""
-        return self._access.open_maker(hosts)
 
     def close(self) -> None:
         """Close the responses that were not used."""

@@ -19,6 +19,7 @@ from willow_cart.protocols.base import (
     DirectoryLister,
     Download,
     FolderEntries,
+    Lister,
     Resumability,
     Unchanged,
 )
@@ -72,9 +73,9 @@ class LocalAccess(Access, DirectoryLister):
         delivery.close()
         return delivery.facts
 
-    def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
         """Return this object."""
-        return self
+        return super().lister(address, webdav=True) if webdav else self
 
     def find(self, address: str) -> DirectoryEntry | None:
         """Return the entry at an address."""

@@ -17,7 +17,13 @@ from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
 from willow_cart.options.hauling import PaceOptions
 from willow_cart.options.reaching import ConnectingOptions
-from willow_cart.protocols.base import Access, DirectoryLister, Download, ObjectStore, Unchanged
+from willow_cart.protocols.base import (
+    Access,
+    Download,
+    Lister,
+    Sharing,
+    Unchanged,
+)
 from willow_cart.protocols.inside import Inside
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.retry import Retrier, tell_nothing
@@ -59,6 +65,52 @@ class AccessSettings(Value, kw_only=True):
     announce: Callable[[DeviceCode], None] = tell_nothing
 
 
+class RouterSharing(Sharing):
+    """Makes equal routers in other processes.
+
+    Args:
+        settings: how places are talked to.
+        bounds: how far archives may swell whose members are fetched; None as usual.
+    """
+
+    def __init__(self, settings: AccessSettings, bounds: Bounds | None) -> None:
+        self._settings = settings
+        self._bounds = bounds
+
+    def reserve(self, address: str) -> float:
+        """Reserve the next turn at a host; see `Sharing.reserve`."""
+        pacer = self._settings.pacer
+        return 0.0 if pacer is None else pacer.reserve(host_of(address))
+
+    def holds(self, address: str) -> bool:
+        """Whether a form signs in for a file, once for each process; see `Sharing.holds`."""
+        sign_in = self._settings.sign_ins.session_sign_in(address)
+        return sign_in is not None and sign_in.form is not None
+
+    def maker(self) -> Callable[[], Access] | None:
+        """Return a factory for another router; None if exchanges are recorded here."""
+        return self._maker_with(self._settings)
+
+    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
+        """Return a factory that has names in place of secrets; see `Sharing.open_maker`."""
+        sign_ins = self._settings.sign_ins.by_names(hosts)
+        if sign_ins is None:
+            return None
+        return self._maker_with(replace(self._settings, sign_ins=sign_ins))
+
+    def _maker_with(self, settings: AccessSettings) -> Callable[[], Access] | None:
+        if settings.overhearing is not None:
+            return None
+        elsewhere = replace(
+            settings,
+            pacer=None,
+            retrier=Retrier(settings.retrier.retry_policy),
+            announce=tell_nothing,  # who starts it speaks to people
+            trust=settings.trust.absolute(),
+        )
+        return partial(ProtocolRouter, elsewhere, bounds=self._bounds)
+
+
 class ProtocolRouter(Access):
     """An access that passes each address to the protocol of its scheme, created on first use.
 
@@ -85,8 +137,8 @@ class ProtocolRouter(Access):
             settings = replace(settings, pacer=RequestPacer(settings.pace))
         self._settings = settings
         self._made: dict[str, Access] = {}
-        self._bounds = bounds
         self.inside = Inside(self, bounds)
+        self.sharing = RouterSharing(settings, bounds)
 
     def open(
         self,
@@ -119,21 +171,13 @@ class ProtocolRouter(Access):
         """Request the metadata of a file; see `Access.ask`."""
         return self._access_to(address).ask(address)
 
-    def directory(self, address: str) -> DirectoryLister | None:
-        """Return the lister of folders; see `Access.directory`."""
-        return self._access_to(address).directory(address)
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
+        """Return what lists folders or keys; see `Access.lister`."""
+        return self._access_to(address).lister(address, webdav=webdav)
 
     def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:
         """Send a document; see `Access.post`."""
         return self._access_to(address).post(address, body)
-
-    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
-        """Request the properties of a WebDAV resource; see `Access.properties`."""
-        return self._access_to(address).properties(address, depth)
-
-    def has_properties(self, address: str) -> bool:
-        """Whether there is WebDAV; see `Access.has_properties`."""
-        return self._access_to(address).has_properties(address)
 
     def contact(self, address: str) -> str:
         """Return the address that is really contacted; see `Access.contact`."""
@@ -143,48 +187,11 @@ class ProtocolRouter(Access):
         """Record that a list of this machine named an address; see `Access.trust`."""
         self._settings.sign_ins.origins.add(address)
 
-    def store(self, address: str) -> ObjectStore | None:
-        """Return the lister of objects; see `Access.store`."""
-        return self._access_to(address).store(address)
-
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""
         self._stopped.set()
         for access in list(self._made.values()):
             access.abort()
-
-    def reserve(self, address: str) -> float:
-        """Reserve the next turn at a host; see `Access.reserve`."""
-        pacer = self._settings.pacer
-        return 0.0 if pacer is None else pacer.reserve(host_of(address))
-
-    def holds(self, address: str) -> bool:
-        """Whether a form signs in for a file, once for each process; see `Access.holds`."""
-        sign_in = self._settings.sign_ins.session_sign_in(address)
-        return sign_in is not None and sign_in.form is not None
-
-    def maker(self) -> Callable[[], Access] | None:
-        """Return a factory for another router; None if exchanges are recorded here."""
-        return self._maker_with(self._settings)
-
-    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
-        """Return a factory that has names in place of secrets; see `Access.open_maker`."""
-        sign_ins = self._settings.sign_ins.by_names(hosts)
-        if sign_ins is None:
-            return None
-        return self._maker_with(replace(self._settings, sign_ins=sign_ins))
-
-    def _maker_with(self, settings: AccessSettings) -> Callable[[], Access] | None:
-        if settings.overhearing is not None:
-            return None
-        elsewhere = replace(
-            settings,
-            pacer=None,
-            retrier=Retrier(settings.retrier.retry_policy),
-            announce=tell_nothing,  # who starts it speaks to people
-            trust=settings.trust.absolute(),
-        )
-        return partial(ProtocolRouter, elsewhere, bounds=self._bounds)
 
     def close(self) -> None:
         """Release all connections."""

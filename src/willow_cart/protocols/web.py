@@ -24,7 +24,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols.base import Access, Download, Unchanged
+from willow_cart.protocols.base import Access, Download, Lister, Unchanged
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
@@ -277,8 +277,19 @@ class WebAccess(Access):
         finally:
             download.close()
 
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:  # noqa: ARG002
+        """Return the lister of WebDAV if wanted; see `Access.lister`."""
+        if not webdav:
+            return None
+        from willow_cart.protocols.webdav import WebDav  # and what reads XML
+
+        return WebDav(self)
+
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:
-        """Request the properties of a WebDAV resource; see `Access.properties`.
+        """Request the properties of a WebDAV resource; RFC 4918, 9.1.
+
+        Args:
+            depth: 0 for its own, 1 for those of its members as well.
 
         An empty body asks for all of them.
         """

@@ -5,17 +5,28 @@ Files are fetched as on the web; only listing is special.
 
 from __future__ import annotations
 
+from typing import Protocol
 from urllib.parse import urljoin, urlsplit
 
 from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress, NotServed, ProtocolError
-from willow_cart.protocols.base import Access, DirectoryEntry, DirectoryLister, FolderEntries
+from willow_cart.protocols.base import DirectoryEntry, DirectoryLister, FolderEntries
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.units import count_of, read_count
 
 _DAV = "{DAV:}"
+
+
+class Properties(Protocol):
+    """What a web server says of its resources by WebDAV."""
+
+    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
+        """Return the final address, and a multi-status document (RFC 4918, 9.1 and 13)."""
+
+    def has_properties(self, address: str) -> bool:
+        """Whether the server of an address says that it has WebDAV."""
 
 
 class WebDav(DirectoryLister):
@@ -25,8 +36,12 @@ class WebDav(DirectoryLister):
         access: talks to the web.
     """
 
-    def __init__(self, access: Access) -> None:
+    def __init__(self, access: Properties) -> None:
         self._access = access
+
+    def is_at(self, address: str) -> bool:
+        """Whether the server of an address has WebDAV."""
+        return self._access.has_properties(address)
 
     def find(self, address: str) -> DirectoryEntry | None:
         """Return the entry for an address, with or without the slash of a folder."""

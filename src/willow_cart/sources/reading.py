@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from functools import partial
 from urllib.parse import urlsplit
 
+from willow_cart.addresses import WEB, scheme_of
 from willow_cart.checks.soft_failures import (
     INSPECTED_BYTES,
     PAGE_TYPES,
@@ -117,10 +118,9 @@ class Reader:
             TransferFailed: it does not answer, or with nothing to read.
             UnreadableSource: what it answers cannot be read.
         """
-        is_webdav = kind is Kind.WEBDAV
-        directory = self._webdav() if is_webdav else self._access.directory(address)
-        if directory is not None:
-            return self._list(directory, address, kind, source)
+        lister = self._access.lister(address, webdav=kind is Kind.WEBDAV)
+        if isinstance(lister, DirectoryLister):
+            return self._list(lister, address, kind, source)
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
         if answer is None:
@@ -131,9 +131,10 @@ class Reader:
             found = answer(address)
         except (NotServed, UnreadableSource):
             # A server of WebDAV need not show its folders as pages.
-            if kind is None and address.endswith("/") and self._access.has_properties(address):
-                return self._list(self._webdav(), address, Kind.WEBDAV, source)
-            raise
+            lister = self._webdav_at(address) if kind is None else None
+            if lister is None:
+                raise
+            return self._list(lister, address, Kind.WEBDAV, source)
         if found is None:
             return None
         facts, content = found
@@ -162,10 +163,12 @@ class Reader:
         facts, content = self._access.retrier.run(lambda: self._access.post(address, body))
         return self.understand(content, facts, listing.kind, source)
 
-    def _webdav(self) -> DirectoryLister:
-        from willow_cart.protocols.webdav import WebDav  # and what reads XML
-
-        return WebDav(self._access)
+    def _webdav_at(self, address: str) -> DirectoryLister | None:
+        """Return the lister of WebDAV if an address is one of its folders."""
+        if not address.endswith("/") or scheme_of(address) not in WEB:
+            return None
+        lister = self._access.lister(address, webdav=True)
+        return lister if isinstance(lister, DirectoryLister) and lister.is_at(address) else None
 
     def _list(
         self, directory: DirectoryLister, address: str, kind: Kind | None, source: str

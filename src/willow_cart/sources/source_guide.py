@@ -440,12 +440,12 @@ class SourceGuide:
 
     def _is_listed(self, address: str) -> bool:
         """Whether the server of an address lists what it has by its own protocol."""
-        access = self._access
-        return access.directory(address) is not None or access.store(address) is not None
+        return self._access.lister(address) is not None
 
     def _store_at(self, address: str) -> ObjectStore | None:
         """Return the lister of objects if an address is in a store."""
-        store = self._access.store(address)
+        lister = self._access.lister(address)
+        store = lister if isinstance(lister, ObjectStore) else None
         if store is None and self._looking.kind is Kind.BUCKET:
             from willow_cart.protocols.container import Container
 

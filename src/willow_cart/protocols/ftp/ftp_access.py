@@ -31,6 +31,7 @@ from willow_cart.protocols.base import (
     DirectoryLister,
     Download,
     FolderEntries,
+    Lister,
     Resumability,
     Unchanged,
     joining_by_time,
@@ -288,9 +289,9 @@ class FtpAccess(Access, DirectoryLister):
                 )
             return facts
 
-    def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
         """Return this object."""
-        return self
+        return super().lister(address, webdav=True) if webdav else self
 
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""

@@ -28,6 +28,7 @@ from willow_cart.protocols.base import (
     DirectoryLister,
     Download,
     FolderEntries,
+    Lister,
     Unchanged,
     joining_by_time,
 )
@@ -357,9 +358,9 @@ class SftpAccess(Access, DirectoryLister):
             raise NotServed(without_secrets(address), "is a folder", "add a slash", status=404)
         return facts
 
-    def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
+    def lister(self, address: str, *, webdav: bool = False) -> Lister | None:
         """Return this object."""
-        return self
+        return super().lister(address, webdav=True) if webdav else self
 
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""
