@@ -199,4 +199,4 @@ def test_standard_output_and_standard_error_have_one_way_each() -> None:
         if isinstance(node, ast.Call)
         and ast.unparse(node.func) in ("print", "sys.stdout.write", "sys.stderr.write")
     }
-    assert printing == {"cli/screen.py", "cli/messages.py", "scripting/requesting.py"}
+    assert printing == {"cli/screen.py", "scripting/requesting.py"}

@@ -20,8 +20,8 @@ from pyarrow import parquet
 from tests.support.program import COMMAND, PATIENCE, run
 from tests.test_architecture import SOURCE
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.limits import MAX_DEPTH, require_shallow
 from willow_cart.offline_copies.page_rewriting import Markup
+from willow_cart.outside_values import MAX_DEPTH, require_shallow
 from willow_cart.safe_xml import BrokenXml, elements_named, parse_safely
 from willow_cart.sources.web_pages.flat_pages import parse_flat
 

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from willow_cart.checks.checksum_files import ChecksumBook, ListedChecksum, read_checksum_list
 from willow_cart.checks.digests import RunningDigest, digest_of, read_checksum
 from willow_cart.errors import BadOption
+from willow_cart.formats.checksums import ChecksumBook, ListedChecksum, read_checksum_list
 from willow_cart.model import Checksum, Issue, Offer
 
 HEX = {

@@ -16,9 +16,8 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, run, start
-from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.extract import open_members
-from willow_cart.archives.reader import Damaged, MemberSort
+from willow_cart.archives.reader import Bounds, Damaged, MemberSort, Outflow
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import NotUnpacked
 

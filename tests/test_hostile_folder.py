@@ -440,7 +440,7 @@ def test_every_way_to_a_file_is_contained(
 def test_nothing_else_in_the_code_changes_files_below_a_destination() -> None:
     """Rooms that know a destination change files by its class alone."""
     allowed = {"destination", "demo", "errands", "platform", "standalone"}
-    own = {"replacing.py", "runs.py", "bags.py", "opening.py", "picking.py", "shelf.py",
+    own = {"replacing.py", "runs.py", "bagit.py", "opening.py", "picking.py", "shelf.py",
            "kept_answers.py", "local.py", "database.py"}  # fmt: skip
     calls = (
         "files.replace(", "files.move_to_new_name(", "os.replace(", "os.rename(", "os.unlink(",

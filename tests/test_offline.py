@@ -25,8 +25,7 @@ from tests.support.program import PATIENCE, Outcome, files_in, run, start, wait_
 from willow_cart.demo.places import make_exhibits
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.offline_copies.page_rewriting import NOTHING, Markup
-from willow_cart.offline_copies.roles import Role
-from willow_cart.offline_copies.scope import plain_address
+from willow_cart.offline_copies.scope import Role, plain_address
 from willow_cart.offline_copies.styles import rewrite_style
 
 

@@ -26,7 +26,7 @@ from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import Asked, make_job
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
-from willow_cart.ledger.manifests import Manifest
+from willow_cart.formats.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import Option
 from willow_cart.options import readers as read

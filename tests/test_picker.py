@@ -12,8 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import run
-from willow_cart.cart.cart_view import CartView
-from willow_cart.cart.folder_tree import FolderTree
+from willow_cart.cart.cart_view import CartView, FolderTree
 from willow_cart.cart.loading import Find, load
 from willow_cart.cart.picking import mark_in
 from willow_cart.cli.picker.app import TickingApp

@@ -20,7 +20,7 @@ from tests.support.program import COMMAND, PATIENCE, RunHere, files_in, run, sta
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.destination import tree as destination_tree
 from willow_cart.destination import unportable
-from willow_cart.destination.portability import Obstacle
+from willow_cart.destination.destination import Obstacle
 from willow_cart.errors import CannotStore
 from willow_cart.events import Notice, Settled
 from willow_cart.hauling.run import haul_offers

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 import willow_cart
 from willow_cart.errors import (
     ConnectionLost,
+    Exit,
     HostUnknown,
     NotServed,
     NotTrusted,
@@ -21,7 +22,6 @@ from willow_cart.errors import (
     TransientError,
     WrongContent,
 )
-from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.model import State
 from willow_cart.progress import Gauge, TimeLeft

@@ -15,8 +15,7 @@ import pytest
 
 from tests.support.program import files_in, run, start, wait_for_bytes
 from tests.support.stores import independent_store
-from willow_cart.checks.digests import RunningDigest, read_checksum
-from willow_cart.checks.verdicts import proves_composite, verdict_of
+from willow_cart.checks.digests import RunningDigest, proves_composite, read_checksum, verdict_of
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path

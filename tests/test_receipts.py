@@ -14,9 +14,9 @@ import pytest
 
 from tests.support.program import run, sha256
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.ledger.bags import write_bag
+from willow_cart.formats.bagit import write_bag
+from willow_cart.formats.manifests import sha256_sums
 from willow_cart.ledger.entries import Arrival
-from willow_cart.ledger.manifests import sha256_sums
 from willow_cart.model import State
 from willow_cart.version import __version__
 

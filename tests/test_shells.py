@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import run
-from willow_cart.cli.everyday import EVERYDAY
+from willow_cart.cli.arguments import EVERYDAY
 from willow_cart.cli.main import make_parser
 from willow_cart.commands.table import COMMANDS
 from willow_cart.demo.places import open_places

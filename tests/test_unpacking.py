@@ -24,8 +24,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.archives.bounds import Bounds
 from willow_cart.archives.extract import ExtractedMember, empty, lifted
+from willow_cart.archives.reader import Bounds
 from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree

@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from willow_cart.cart.cart import Cart
     from willow_cart.cart.picking import Way
     from willow_cart.cart.weighing import Weight
-    from willow_cart.checks.checksum_files import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing
     from willow_cart.commands.audit import Audit
     from willow_cart.commands.combine import CombineResult
@@ -39,6 +38,7 @@ if TYPE_CHECKING:
     from willow_cart.commands.weigh import WeighResult
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
+    from willow_cart.formats.checksums import ChecksumBook, read_checksum_list
     from willow_cart.hauling.summary import HaulSummary
     from willow_cart.ledger.receipt import Receipt, read_receipt
     from willow_cart.model import Checksum, Offer, State
@@ -73,7 +73,7 @@ _HOMES = {
     "Audit": "commands.audit",
     "Cart": "cart.cart",
     "Checksum": "model",
-    "ChecksumBook": "checks.checksum_files",
+    "ChecksumBook": "formats.checksums",
     "Choice": "choosing",
     "Choosing": "choosing",
     "CombineResult": "commands.combine",
@@ -120,7 +120,7 @@ _HOMES = {
     "parse_when": "options.readers",
     "peek": "scripting.functions",
     "pick": "scripting.functions",
-    "read_checksum_list": "checks.checksum_files",
+    "read_checksum_list": "formats.checksums",
     "read_receipt": "ledger.receipt",
     "receipt": "scripting.functions",
     "refile": "scripting.functions",

@@ -19,10 +19,9 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.destination import Unportable, unportable
-from willow_cart.errors import BadOption, NothingChosen, plainly
-from willow_cart.exits import Exit
+from willow_cart.errors import BadOption, Exit, NothingChosen, plainly
+from willow_cart.formats.manifests import data_package, sha256_sums
 from willow_cart.ledger.entries import Arrival
-from willow_cart.ledger.manifests import data_package, sha256_sums
 from willow_cart.model import Issue
 from willow_cart.replacing import replacing_bytes, require_output
 from willow_cart.stored_files import Holding

@@ -9,7 +9,7 @@ from datetime import date, datetime, time
 from typing import IO, Any, BinaryIO
 from xml.etree.ElementTree import ParseError
 
-from willow_cart.limits import MAX_COLUMNS, MAX_ELEMENTS, MAX_SHEET_ROWS, MAX_TEXT_BYTES
+from willow_cart.outside_values import MAX_COLUMNS, MAX_ELEMENTS, MAX_SHEET_ROWS, MAX_TEXT_BYTES
 from willow_cart.units import format_size
 
 EXTENSIONS = frozenset({"xlsx", "xlsm"})

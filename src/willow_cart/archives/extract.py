@@ -13,8 +13,7 @@ from collections.abc import Callable, Generator, Iterable, Iterator
 from contextlib import ExitStack, closing, suppress
 from typing import BinaryIO
 
-from willow_cart.archives.bounds import Bounds, Outflow
-from willow_cart.archives.reader import Damaged, ForwardReader, Member, MemberSort
+from willow_cart.archives.reader import Bounds, Damaged, ForwardReader, Member, MemberSort, Outflow
 from willow_cart.archives.tars import (
     is_tar,
     members_of_tar,

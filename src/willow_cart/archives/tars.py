@@ -13,13 +13,13 @@ import tarfile
 from collections.abc import Generator
 from typing import IO, BinaryIO, cast
 
-from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.reader import (
     ArchiveFile,
     ForwardReader,
     GuardedReader,
     Member,
     MemberSort,
+    Outflow,
     reading,
 )
 from willow_cart.kinds import extension_of

@@ -8,13 +8,13 @@ from collections.abc import Generator, Iterable
 from datetime import UTC, datetime
 from typing import BinaryIO
 
-from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.reader import (
     ArchiveFile,
     Damaged,
     LimitedReader,
     Member,
     MemberSort,
+    Outflow,
     reading,
 )
 

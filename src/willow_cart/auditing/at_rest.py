@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
+import marshal
 import os
 import stat
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from enum import StrEnum
-from itertools import groupby
+from functools import partial
+from itertools import groupby, islice
 from pathlib import Path
 
-from willow_cart.checks.checksum_files import ChecksumBook, ListedChecksum
 from willow_cart.checks.digests import digest_of
 from willow_cart.checks.inspection import inspect
 from willow_cart.destination import FileTree, LinkFound
-from willow_cart.errors import UnreadableLedger, plainly
+from willow_cart.errors import NotServed, TransferFailed, UnreadableLedger, plainly
+from willow_cart.formats.checksums import ChecksumBook, ListedChecksum
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
-from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
-from willow_cart.structs import Value, force_setattr
+from willow_cart.model import OWN_FOLDER, Checksum, Issue, Metadata, Offer
+from willow_cart.protocols import Access
+from willow_cart.protocols.http.http_rules import contradict
+from willow_cart.protocols.many_questions import ManyQuestions
+from willow_cart.redaction import without_secrets
+from willow_cart.structs import Value, astuple, force_setattr
 
 # Files are passed to threads in batches, limited in bytes (as known to the ledger) and in
 # files: passing one costs as much as reading a small file. A few batches wait for each thread.
@@ -294,3 +300,148 @@ class _Examiner(Value):
                 was = f"{promised.digest[:12]}..."
                 return Finding.CHANGED, f"{promised.algorithm} is {short}, was {was}"
         return Finding.UNCHANGED, ""
+
+
+# RFC 9110, 15.5.5 and 15.5.11
+_NO_MORE = (404, 410)
+
+
+# As many files are asked for before the next are taken from the list.
+_FILES_PER_LANE = 64
+
+
+def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Iterator[Audited]:
+    """Ask the server of each file whether it still has the version that arrived.
+
+    Args:
+        arrivals: what the ledger says of them.
+        lanes: how many are asked at a time.
+
+    Yields:
+        What was found of each, in their order.
+    """
+    pool, questions = ThreadPoolExecutor(lanes), ManyQuestions(access)
+    waiting = iter(arrivals)
+    try:
+        while some := list(islice(waiting, lanes * _FILES_PER_LANE)):
+            yield from pool.map(partial(_ask, questions), some)
+    finally:
+        pool.shutdown(cancel_futures=True)
+
+
+def _ask(questions: ManyQuestions, arrival: Arrival) -> Audited:
+    def found(finding: Finding, why: str = "") -> Audited:
+        return Audited(arrival.path, finding, why, arrival.size, arrival)
+
+    try:
+        facts = questions.ask(arrival.address)
+    except NotServed as error:
+        finding = Finding.GONE if error.status in _NO_MORE else Finding.UNTOLD
+        return found(finding, error.reason)
+    except TransferFailed as error:
+        return found(Finding.UNTOLD, error.reason)
+    if why := _difference(facts, arrival):
+        return found(Finding.NEWER, why)
+    there = without_secrets(facts.address)
+    if there != arrival.final_address:
+        return found(Finding.MOVED, f"it has moved to {there}")
+    if not facts.validators and facts.length is None:
+        return found(Finding.UNTOLD, "the server sends no version (ETag or Last-Modified)")
+    return found(Finding.UNCHANGED)
+
+
+def _difference(facts: Metadata, arrival: Arrival) -> str:
+    """Return what shows that the server has another version; empty if nothing does."""
+    if facts.length is not None and facts.length != arrival.size and not arrival.decoded:
+        return f"it has {facts.length:,} bytes there, and {arrival.size:,} here"
+    if contradict(facts.validators, arrival.validators):
+        if facts.validators.entity_tag != arrival.entity_tag:
+            return f"its mark is {facts.validators.entity_tag}, and was {arrival.entity_tag}"
+        return f"it was changed on {facts.validators.last_modified}"
+    return ""
+
+
+# Worst first, as a user wants to read them.
+ORDER = (
+    Finding.CHANGED, Finding.BROKEN, Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED,
+    Finding.UNTOLD, Finding.UNKNOWN, Finding.UNCHANGED,
+)  # fmt: skip
+
+HARMED = (Finding.CHANGED, Finding.MISSING)
+"""The findings of files that a repair hauls again."""
+
+_CACHE_KIB = 4 << 10
+
+
+class Findings:
+    """What was found of each file, the worst first; a million take little memory.
+
+    Of a file that is as it arrived, the ledger's entry is not kept.
+
+    Attributes:
+        counts: how many files there are by finding.
+        size: bytes of all files.
+    """
+
+    def __init__(self) -> None:
+        import sqlite3  # takes longer than to show a help page
+
+        # A database without a name is private, and in a file only as far as it is large.
+        self._base = sqlite3.connect("", isolation_level=None)
+        self._base.execute(f"PRAGMA cache_size = -{_CACHE_KIB}")
+        self._base.execute("PRAGMA journal_mode = OFF")
+        self._base.execute(
+            "CREATE TABLE found (rank INTEGER, path TEXT, why TEXT, size INTEGER, url TEXT,"
+            " arrival BLOB, PRIMARY KEY (rank, path)) WITHOUT ROWID"
+        )
+        self._base.execute("BEGIN")
+        self.counts: Counter[Finding] = Counter()
+        self.size = 0
+
+    def add(self, audited: Audited) -> None:
+        """Add the finding of one file."""
+        arrival = audited.arrival
+        packed = None
+        if arrival is not None and audited.finding in HARMED:
+            packed = marshal.dumps(astuple(arrival))
+        self._base.execute(
+            "INSERT OR REPLACE INTO found VALUES (?, ?, ?, ?, ?, ?)",
+            (ORDER.index(audited.finding), audited.path, audited.why, audited.size, audited.url,
+             packed),
+        )  # fmt: skip
+        self.counts[audited.finding] += 1
+        self.size += audited.size
+
+    def replace(self, findings: Iterable[Audited]) -> None:
+        """Put findings in the place of others of the same files, which were unchanged."""
+        for audited in findings:
+            self._base.execute(
+                "DELETE FROM found WHERE (rank, path) = (?, ?)",
+                (ORDER.index(Finding.UNCHANGED), audited.path),
+            )
+            self.counts[Finding.UNCHANGED] -= 1
+            self.size -= audited.size
+            self.add(audited)
+
+    def __len__(self) -> int:
+        return self.counts.total()
+
+    def __iter__(self) -> Iterator[Audited]:
+        return self._select(0, len(ORDER))
+
+    def __getitem__(self, place: int) -> Audited:
+        for audited in islice(self, place % max(1, len(self)), None):
+            return audited
+        raise IndexError(place)
+
+    def of(self, finding: Finding) -> Iterator[Audited]:
+        """Yield the files with a finding."""
+        return self._select(ORDER.index(finding), ORDER.index(finding))
+
+    def _select(self, first: int, last: int) -> Iterator[Audited]:
+        rows = self._base.execute(
+            "SELECT * FROM found WHERE rank BETWEEN ? AND ? ORDER BY rank, path", (first, last)
+        )
+        for rank, path, why, size, url, packed in rows:
+            arrival = Arrival(*marshal.loads(packed)) if packed else None  # noqa: S302  # its own
+            yield Audited(path, ORDER[rank], why, size, arrival, url)

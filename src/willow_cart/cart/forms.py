@@ -9,59 +9,20 @@ from functools import partial
 from pathlib import Path
 from typing import BinaryIO, TextIO
 
-from willow_cart.addresses import normalise
-from willow_cart.bag_paths import decode_path, encode_path
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
 from willow_cart.cart.sheet import MAX_HEADER_BYTES, Sheet, encoding_of, looks_like_sheet
-from willow_cart.errors import BadAddress, BadOption, UnreadableSource
+from willow_cart.errors import BadOption, UnreadableSource
+from willow_cart.formats.bagit import (
+    looks_like_fetch_list,
+    read_fetch_list,
+    write_fetch_list,
+)
 from willow_cart.kinds import ZIP, extension_of
 from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value
-from willow_cart.units import read_count
 from willow_cart.workbooks import EXTENSIONS
-
-_LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
-
-# What a bag holds lies below this folder of it.
-_PAYLOAD = "data/"
-
-
-def looks_like_fetch_list(line: str) -> bool:
-    """Whether a line belongs to a fetch.txt."""
-    found = _LINE.fullmatch(line.strip())
-    return found is not None and "://" in found[1] and found[3].startswith(_PAYLOAD)
-
-
-def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
-    """Read offers from lines of the form `URL LENGTH PATH`; a length of `-` is unknown."""
-    for number, line in enumerate(lines, 1):
-        if not line.strip():
-            continue
-        found = _LINE.fullmatch(line.strip())
-        if found is None:
-            yield Issue(f"{place}, line {number}", "is not URL LENGTH PATH; fix it")
-            continue
-        url, length, path = found.groups()
-        folder, _, name = decode_path(path).rpartition("/")
-        try:
-            address = normalise(url)
-        except BadAddress as error:
-            yield Issue(f"{place}, line {number}", str(error))
-            continue
-        yield Offer(
-            address, place, number, name, folder, None if length == "-" else read_count(length)
-        )
-
-
-def write_fetch_list(offers: Iterable[Offer], to: TextIO) -> None:
-    """Write offers without secrets, one per line; paths outside `data/` are moved into it."""
-    for offer in offers:
-        path = offer.path if offer.path.startswith(_PAYLOAD) else _PAYLOAD + offer.path
-        length = "-" if offer.size is None else offer.size
-        to.write(f"{without_secrets(offer.address)} {length} {encode_path(path)}\n")
-
 
 Opened = Callable[[], BinaryIO]
 Read = Callable[[Opened, str, list[str]], Iterator[Offer | Issue]]
@@ -99,7 +60,7 @@ def form_for(path: Path) -> Form | None:
     if ending == ".jsonl":
         return Form("JSON Lines", write_json_lines, keeps_checksums=True)
     if ending == ".meta4":
-        from willow_cart.cart.metalink import write_metalink  # the XML library takes its time
+        from willow_cart.formats.metalink import write_metalink  # the XML library takes its time
 
         return Form("Metalink", write_metalink, keeps_checksums=True)
     raise BadOption(
@@ -151,7 +112,7 @@ def _reader_of_workbook(opened: Opened, place: str) -> Read | None:
 
 
 def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Issue]:
-    from willow_cart.cart.metalink import read_metalink
+    from willow_cart.formats.metalink import read_metalink
 
     with opened() as file:
         yield from read_metalink(file, place)

@@ -10,9 +10,8 @@ from collections.abc import Callable, Mapping
 from contextlib import ExitStack, closing
 from typing import BinaryIO
 
-from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.extract import open_members
-from willow_cart.archives.reader import Damaged, Member, MemberSort
+from willow_cart.archives.reader import Bounds, Damaged, Member, MemberSort, Outflow
 from willow_cart.checks.media_lengths import (
     Unsound,
     check_aiff,

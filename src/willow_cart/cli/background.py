@@ -16,9 +16,9 @@ from contextlib import suppress
 from pathlib import Path
 
 from willow_cart.cli.arguments import MARK
-from willow_cart.cli.messages import pass_on, tell
+from willow_cart.cli.screen import pass_on, tell
 from willow_cart.commands.runs import my_runs
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.ledger.runs import OwnRun
 from willow_cart.platform import processes
 from willow_cart.structs import Value

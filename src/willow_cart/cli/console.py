@@ -9,8 +9,8 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager
 from typing import BinaryIO, NoReturn
 
-from willow_cart.cli.messages import tell
-from willow_cart.exits import Exit
+from willow_cart.cli.screen import tell
+from willow_cart.errors import Exit
 from willow_cart.observer import ReadingProgress, stopped_by_signals
 from willow_cart.views.lines import Reporter
 

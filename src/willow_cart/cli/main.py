@@ -17,19 +17,17 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from willow_cart.cli.arguments import (
+    EVERYDAY,
     HelpAction,
     add_arguments,
     given_by,
     make_short_help,
     typed_words,
 )
-from willow_cart.cli.everyday import EVERYDAY
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.settings import settings_for
 from willow_cart.commands.table import COMMANDS
-from willow_cart.errors import InternalError, WillowCartError, plainly
-from willow_cart.exits import Exit, code_for
+from willow_cart.errors import Exit, InternalError, WillowCartError, code_for, plainly
 from willow_cart.redaction import without_secrets
 from willow_cart.version import __version__
 

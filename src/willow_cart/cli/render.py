@@ -9,29 +9,40 @@ import sys
 from abc import ABC, abstractmethod
 from collections import Counter, defaultdict, deque
 from collections.abc import Iterator, Sequence
+from datetime import datetime
+from functools import partial
 from itertools import islice
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
 
 from willow_cart.addresses import host_of, origin_of
+from willow_cart.cart.cart_view import FolderTree
 from willow_cart.cart.rows import write_table
 from willow_cart.cli.screen import (
     MAX_DRAWN_ROWS,
     Branch,
     Shown,
+    show_csv,
     show_line,
     show_table,
     show_text,
     show_tree,
+    tell_each,
 )
 from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.haul import HaulPlan
+from willow_cart.events import Planned
+from willow_cart.filing import Plan
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why
-from willow_cart.structs import Record, field
+from willow_cart.structs import Record, field, replace
 from willow_cart.units import count_of, format_size, json_text
+from willow_cart.views.words import lines_of
 
 if TYPE_CHECKING:
     from willow_cart.sources.discovery import NotEntered
+
 
 # Longer lists are not read.
 _MAX_HEADINGS = 40
@@ -373,3 +384,98 @@ class AsTree(Showing):
             return
         show_tree(node.branch(source) for source, node in roots.items())
         show_total(finder, totals)
+
+
+def preview(planned: HaulPlan) -> None:
+    """Show where offers would be filed."""
+    show_plan(planned.plan, planned.into)
+    earlier = f"; {planned.known:,} of them already hauled" if planned.known else ""
+    show_line(f"{planned.sizes}{earlier}; nothing was fetched")
+
+
+def show_plan(plan: Plan, into: Path) -> None:
+    """Print the messages about a plan, and draw its tree."""
+    tell_each(lines_of(Planned(plan)))
+    root = Folder()
+    for filed in plan:
+        folder, _, name = filed.path.rpartition("/")
+        root.add(replace(filed.offer, folder=folder, name=name))
+    show_tree([root.branch(f"{into}/")])
+
+
+class _Row(NamedTuple):
+    """A folder as it is printed, with everything below it."""
+
+    path: str
+    sizes: Sizes
+    newest: datetime | None
+
+
+class AsFolders(Showing):
+    """Output as a list of folders.
+
+    Args:
+        levels: how many levels are shown; None for all.
+        form: `json` or `csv`; empty for a table.
+    """
+
+    def __init__(self, levels: int | None, form: str) -> None:
+        self._levels = levels
+        self._form = form
+
+    def show(self, finder: OfferFinder) -> None:
+        """Collect the folders, then print them."""
+        totals, trees = Totals(), dict[str, FolderTree]()
+        for offer, dropped_by in finder.judged():
+            if not dropped_by:
+                totals.add(offer)
+                trees.setdefault(offer.source, FolderTree()).add(offer)
+        if not trees:
+            return
+        rows = list(self._rows(trees))
+        if self._form == "json":
+            show_text(json_text([*map(_as_json, rows)], indent=1))
+        elif self._form == "csv":
+            names = ("folder", "files", "bytes_known", "bytes_about", "sizes_unknown", "newest")
+            show_csv([names, *(_as_json(row).values() for row in rows)])
+        else:
+            _show(rows)
+            show_total(finder, totals)
+
+    def _rows(self, trees: dict[str, FolderTree]) -> Iterator[_Row]:
+        for source, tree in trees.items():
+            sums, newest = tree.sums(), tree.newest()
+            # Several sources may have folders of the same names.
+            above = f"{source}: " if len(trees) > 1 else ""
+            for number in tree.walk(enters=partial(self._goes_below, tree)):
+                yield _Row(f"{above}{tree.path_of(number) or './'}", sums[number], newest[number])
+
+    def _goes_below(self, tree: FolderTree, number: int) -> bool:
+        return self._levels is None or tree.depths[number] < self._levels
+
+
+def _show(rows: list[_Row]) -> None:
+    cells = [
+        [
+            row.path,
+            f"{row.sizes.files:,}",
+            written(row.sizes),
+            f"{row.newest:%Y-%m-%d %H:%M}" if row.newest else "",
+        ]
+        for row in rows
+    ]
+    columns = ["folder", "files", "size", "newest"]
+    if not any(row.newest for row in rows):
+        columns, cells = columns[:-1], [each[:-1] for each in cells]
+    show_table(columns, cells, numeric=("files", "size"))
+
+
+def _as_json(row: _Row) -> dict[str, object]:
+    return {
+        "folder": row.path,
+        "files": row.sizes.files,
+        "bytes_known": row.sizes.exact,
+        "bytes_about": row.sizes.about,
+        "sizes_unknown": row.sizes.unknown,
+        "newest": row.newest.isoformat() if row.newest else None,
+    }

@@ -7,6 +7,7 @@ import os
 import sys
 import textwrap
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.cart.sheet import cover
@@ -216,3 +217,22 @@ def aligned(
     sides = [">" if column in numeric else "<" for column in columns]
     line = "   ".join(f"{{:{side}{width}}}" for side, width in zip(sides, widths, strict=True))
     return [line.format(*row).rstrip() for row in (columns, *rows)]
+
+
+def tell(line: object) -> None:
+    """Print one line on standard error, prefixed with the program's name."""
+    # It may have been closed; work continues.
+    with suppress(OSError):
+        print(wrapped(f"willow-cart: {printable(str(line))}", sys.stderr), file=sys.stderr)
+
+
+def pass_on(text: str) -> None:
+    """Print lines of a log on standard error as they are."""
+    with suppress(OSError):
+        sys.stderr.write(printable_lines(text))
+
+
+def tell_each(lines: Iterable[object]) -> None:
+    """Print lines on standard error."""
+    for line in lines:
+        tell(line)

@@ -9,14 +9,14 @@ from pathlib import Path
 from willow_cart.addresses import scheme_of
 from willow_cart.auditing import HARMED, Audited, Finding, Findings, ask_upstream
 from willow_cart.auditing import audit as audit_files
-from willow_cart.checks.checksum_files import ListedChecksum
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
 from willow_cart.destination import unportable
+from willow_cart.errors import Exit
 from willow_cart.events import KeptAside, NotAsked, NotPortable
-from willow_cart.exits import Exit
+from willow_cart.formats.checksums import ListedChecksum
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import move_corrupt_aside

@@ -11,9 +11,8 @@ from willow_cart.choosing import Choosing
 from willow_cart.choosing.patterns import on_path
 from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult, frame
-from willow_cart.errors import BadOption, NoTable, nothing_there
+from willow_cart.errors import BadOption, Exit, NoTable, nothing_there
 from willow_cart.events import ChangedHere
-from willow_cart.exits import Exit
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.model import Issue
 from willow_cart.observer import Observer

@@ -16,7 +16,7 @@ from willow_cart.addresses import (
     origin_of,
     scheme_of,
 )
-from willow_cart.archives.bounds import Bounds
+from willow_cart.archives.reader import Bounds
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.settings import TABLES, own_file
 from willow_cart.errors import BadAddress, BadOption

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of
 from willow_cart.cart.forms import form_for
-from willow_cart.checks.checksum_files import ChecksumBook
 from willow_cart.commands.connecting import make_access, read_bounds
 from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import write_errand
@@ -22,11 +21,11 @@ from willow_cart.commands.result import CommandResult, counted
 from willow_cart.commands.runs import my_runs
 from willow_cart.commands.unpack import paths_of_members
 from willow_cart.destination import is_case_sensitive
-from willow_cart.errors import BadOption, CannotStore, UnreadableLedger, UnusableDestination
+from willow_cart.errors import BadOption, CannotStore, Exit, UnreadableLedger, UnusableDestination
 from willow_cart.events import CartKept, ErrandWritten, ListFound, NotPromised, OpenCluster
-from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
 from willow_cart.filing.plan import FilingRule
+from willow_cart.formats.checksums import ChecksumBook
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import AddressId, address_id

@@ -8,7 +8,7 @@ from willow_cart.addresses import normalise
 from willow_cart.commands.connecting import make_access, trust_of
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.observer import Observer
 from willow_cart.options.looking import KindOption

@@ -16,9 +16,8 @@ from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import write_errand
 from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.result import CommandResult
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, Exit
 from willow_cart.events import CartFilled, ErrandWritten
-from willow_cart.exits import Exit
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
 from willow_cart.options.hauling import PaceOptions

@@ -13,8 +13,7 @@ from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import SizeAsker
 from willow_cart.commands.request import ReachingRequest, shown_command
 from willow_cart.commands.result import CommandResult, summed_up
-from willow_cart.errors import BadAddress, BadOption
-from willow_cart.exits import Exit
+from willow_cart.errors import BadAddress, BadOption, Exit
 from willow_cart.observer import Observer
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline_copies.taking import Missing

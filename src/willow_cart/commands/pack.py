@@ -7,8 +7,7 @@ from pathlib import Path
 from willow_cart.choosing import Choosing
 from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult
-from willow_cart.errors import nothing_there
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit, nothing_there
 from willow_cart.options.option import argument, option
 from willow_cart.options.shared import OVERWRITE
 from willow_cart.packing import Packed, require_form

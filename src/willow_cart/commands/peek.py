@@ -10,8 +10,7 @@ from willow_cart.addresses import expand_ranges, looks_like_address, normalise
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult, frame
-from willow_cart.errors import UnreadableSource, WillowCartError
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit, UnreadableSource, WillowCartError
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.options.option import argument, flag, option

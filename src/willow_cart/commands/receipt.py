@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult, frame
 from willow_cart.errors import BadOption
-from willow_cart.ledger.bags import write_bag
+from willow_cart.formats.bagit import write_bag
+from willow_cart.formats.manifests import Manifest
 from willow_cart.ledger.ledger import Ledger
-from willow_cart.ledger.manifests import Manifest
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import (
     Chapter,

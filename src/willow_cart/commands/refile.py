@@ -8,7 +8,7 @@ from pathlib import Path
 from willow_cart.commands.policies import make_rule
 from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.hauling.refiling import Refiled
 from willow_cart.hauling.refiling import refile as refile_here
 from willow_cart.ledger.entries import Move

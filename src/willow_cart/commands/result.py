@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, ClassVar
 
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.markup_table import html_table
 from willow_cart.model import State
 from willow_cart.structs import Value

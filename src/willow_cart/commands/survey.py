@@ -11,7 +11,7 @@ from willow_cart.commands.connecting import make_access
 from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.result import CommandResult
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
 from willow_cart.options.hauling import PaceOptions

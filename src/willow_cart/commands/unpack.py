@@ -11,7 +11,7 @@ from willow_cart.choosing import Choosing
 from willow_cart.commands.policies import make_unpacking
 from willow_cart.commands.request import Request, shown_command
 from willow_cart.commands.result import CommandResult
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking_here import unpack as unpack_here
 from willow_cart.ledger.entries import Arrival

@@ -14,8 +14,7 @@ from willow_cart.commands.discovering import SizeAsker
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
-from willow_cart.errors import BadOption
-from willow_cart.exits import Exit
+from willow_cart.errors import BadOption, Exit
 from willow_cart.hauling.room import Prospect, prospect
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer

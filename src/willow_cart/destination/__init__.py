@@ -1,15 +1,18 @@
 """The destination: safe names and paths, and the only access to files in it."""
 
-from willow_cart.destination.destination import PARTIAL, Destination, cannot_store
-from willow_cart.destination.disk import (
+from willow_cart.destination.destination import (
     LARGEST_ON_FAT,
+    PARTIAL,
+    Destination,
     DiskRoom,
+    Unportable,
+    cannot_store,
     is_case_sensitive,
     room_at,
     takes,
+    unportable,
 )
 from willow_cart.destination.names import fold, is_safe_path, marked_name, safe_name, safe_path
-from willow_cart.destination.portability import Unportable, unportable
 from willow_cart.destination.tree import FileTree, Stamp
 from willow_cart.platform.links import LinkFound
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.errors import Exit
 from willow_cart.events import Event
-from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.commands.haul import Haul

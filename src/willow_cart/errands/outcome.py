@@ -12,8 +12,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.errands.errand_events import CannotRun
 from willow_cart.errands.job import Document
-from willow_cart.errors import plainly
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit, plainly
 from willow_cart.model import State, label_of
 from willow_cart.observer import Observer
 from willow_cart.platform import processes

@@ -45,9 +45,15 @@ from willow_cart.errands.memory import Memory, my_memory
 from willow_cart.errands.offers import Found, discover_offers, open_access
 from willow_cart.errands.outcome import Accountant
 from willow_cart.errands.values import Values
-from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
+from willow_cart.errors import (
+    BadOption,
+    Exit,
+    UnusableDestination,
+    WillowCartError,
+    code_for,
+    plainly,
+)
 from willow_cart.events import CartKept
-from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival, StepRecord, timestamp

@@ -1,8 +1,7 @@
 """Decide where offers are filed: safe names, layouts, templates, unique paths."""
 
-from willow_cart.filing.layouts import Layout
 from willow_cart.filing.plan import Clash, Filed, Plan, make_plan, marked, require_fields
-from willow_cart.filing.templates import Template
+from willow_cart.filing.templates import Layout, Template
 
 __all__ = [
     "Clash",

@@ -16,8 +16,7 @@ from datetime import datetime
 from pathlib import Path
 
 from willow_cart.destination import Destination, cannot_store, is_case_sensitive
-from willow_cart.errors import CannotStore
-from willow_cart.exits import Exit
+from willow_cart.errors import CannotStore, Exit
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import FilingRule
 from willow_cart.ledger.entries import Arrival, Move

@@ -15,7 +15,7 @@ from willow_cart.destination import (
     cannot_store,
     is_case_sensitive,
 )
-from willow_cart.errors import CannotStore
+from willow_cart.errors import CannotStore, Exit, gravest
 from willow_cart.events import (
     ClusterUsed,
     Freed,
@@ -31,7 +31,6 @@ from willow_cart.events import (
     StrandStarted,
 )
 from willow_cart.executors.processes import start_if_it_pays
-from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Layout, Plan, make_plan
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
+from willow_cart.errors import Exit
 from willow_cart.events import Ended, Unpacked
-from willow_cart.exits import Exit
 from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import State
 from willow_cart.structs import Record, field

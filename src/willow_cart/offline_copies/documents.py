@@ -10,7 +10,7 @@ from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
 from willow_cart.ledger.entries import Arrival
 from willow_cart.offline_copies.page_rewriting import Markup
-from willow_cart.offline_copies.roles import Rewrite, Role
+from willow_cart.offline_copies.scope import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.protocols.http.http_rules import parse_content_type
 from willow_cart.sources.web_pages.markup import decode_page

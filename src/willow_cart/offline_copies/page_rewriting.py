@@ -14,7 +14,7 @@ from functools import cached_property
 from itertools import accumulate
 
 from willow_cart.checks.soft_failures import whole_title_of
-from willow_cart.offline_copies.roles import Rewrite, Role
+from willow_cart.offline_copies.scope import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.sources.web_pages.flat_pages import PageParser
 from willow_cart.sources.web_pages.references import candidates_in_set

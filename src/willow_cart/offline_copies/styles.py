@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from willow_cart.offline_copies.roles import Rewrite, Role
+from willow_cart.offline_copies.scope import Rewrite, Role
 
 _UNCLOSED = r""""(?:\\.|[^"\\\n])*+|'(?:\\.|[^'\\\n])*+"""
 _STRING = r""""(?:\\.|[^"\\\n])*+"|'(?:\\.|[^'\\\n])*+'"""

@@ -16,8 +16,7 @@ from willow_cart.addresses import host_of
 from willow_cart.choosing import Choice, Choosing
 from willow_cart.choosing.choosing import Learn
 from willow_cart.destination import FileTree
-from willow_cart.errors import BadAddress, UnusableDestination
-from willow_cart.exits import Exit, gravest
+from willow_cart.errors import BadAddress, Exit, UnusableDestination, gravest
 from willow_cart.hauling.run import MultiPassRun, haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import address_id
@@ -29,9 +28,7 @@ from willow_cart.ledger.receipt import open_receipt
 from willow_cart.model import Offer, State
 from willow_cart.observer import Observer, watched
 from willow_cart.offline_copies.documents import OfflineDocument, open_document
-from willow_cart.offline_copies.naming import START, AsServed
-from willow_cart.offline_copies.roles import Role
-from willow_cart.offline_copies.scope import Out, Scope, plain_address
+from willow_cart.offline_copies.scope import START, AsServed, Out, Role, Scope, plain_address
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.walk import Robots

@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 from zipfile import ZipFile
 
 from willow_cart.archives.reader import Damaged, LimitedReader, reading
-from willow_cart.limits import MAX_PAGE_BYTES
+from willow_cart.outside_values import MAX_PAGE_BYTES
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.protocols.remote_file import TooMuchRead
 from willow_cart.tables.table_files import unique_names

@@ -16,8 +16,7 @@ from collections.abc import Iterator
 from typing import BinaryIO, Protocol, cast
 
 from willow_cart.addresses import address_inside, take_inside
-from willow_cart.archives.bounds import Bounds, Outflow
-from willow_cart.archives.reader import LimitedReader
+from willow_cart.archives.reader import Bounds, LimitedReader, Outflow
 from willow_cart.archives.zips import moment_of_member, path_of_member, require_apart
 from willow_cart.errors import (
     ConnectionLost,

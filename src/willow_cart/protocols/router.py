@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of, is_inside, scheme_of
-from willow_cart.archives.bounds import Bounds
+from willow_cart.archives.reader import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
 from willow_cart.options.hauling import PaceOptions

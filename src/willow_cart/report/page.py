@@ -12,7 +12,7 @@ from pathlib import Path
 from lxml import html
 from lxml.etree import _Element
 
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.ledger.entries import StepRecord
 from willow_cart.ledger.receipt import (

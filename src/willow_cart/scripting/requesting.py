@@ -14,8 +14,7 @@ from willow_cart.cart.cart import Cart
 from willow_cart.commands.request import LookingRequest, Request
 from willow_cart.commands.settings import settings_for
 from willow_cart.commands.table import NOT_KEYWORDS, options_of_command
-from willow_cart.errors import BadOption, Incomplete
-from willow_cart.exits import Exit
+from willow_cart.errors import BadOption, Exit, Incomplete
 from willow_cart.model import Offer
 from willow_cart.observer import stopped_by_signals
 from willow_cart.options.given import Given, given_in

@@ -7,13 +7,13 @@ from collections.abc import Iterable, Iterator
 from urllib.parse import urljoin
 
 from willow_cart.addresses import looks_like_address, normalise
-from willow_cart.checks.checksum_files import (
+from willow_cart.errors import TransferFailed, VerificationError
+from willow_cart.formats.checksums import (
     ListedChecksum,
     is_bare_checksum,
     is_checksum_line,
     read_checksum_list,
 )
-from willow_cart.errors import TransferFailed, VerificationError
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.read_all import fetch_whole

@@ -6,13 +6,13 @@ from contextlib import suppress
 
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, PAGE_TYPES
 from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.formats.bagit import DECLARATION, read_bag
 from willow_cart.model import Metadata, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import Element, local_name
 from willow_cart.sources import sitemaps
-from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
 from willow_cart.sources.catalogues.catalogue_reader import (
     read_catalogue,
     read_items,
@@ -187,7 +187,10 @@ class DocumentReader:
         if facts.media_type == "application/linkset":
             return read_linkset_text(content, facts.address, source)
         if content.startswith(DECLARATION):
-            return read_bag(self._access, facts.address, source)
+            bag = read_bag(self._access, facts.address, source)
+            return Listing(
+                facts.address, Kind.CATALOGUE, bag.offers, problems=bag.problems, odd=bag.odd
+            )
         listing = read_catalogue(content, facts.address, source, facts.charset)
         if listing is None and kind is not None:
             raise UnreadableSource(

@@ -23,7 +23,6 @@ from willow_cart.addresses import (
     take_inside,
 )
 from willow_cart.cart.forms import lines_of, reader_for
-from willow_cart.checks.checksum_files import is_checksum_line, read_checksum_list
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.errors import (
     BadOption,
@@ -33,6 +32,7 @@ from willow_cart.errors import (
     UsageError,
     WillowCartError,
 )
+from willow_cart.formats.checksums import is_checksum_line, read_checksum_list
 from willow_cart.kinds import ZIP, extension_of, kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access, ObjectStore

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from enum import IntEnum
 
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.model import Issue
 from willow_cart.structs import Record, Value, field
 

@@ -18,7 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
-from willow_cart.limits import MAX_TEXT_BYTES
+from willow_cart.outside_values import MAX_TEXT_BYTES
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect
 from willow_cart.tables.table_files import Reading, TableFile, open_plain, unique_names
 

@@ -9,7 +9,7 @@ from typing import Any, BinaryIO
 from willow_cart.archives.tars import open_packed, packing_of
 from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
-from willow_cart.limits import MAX_COLUMNS
+from willow_cart.outside_values import MAX_COLUMNS
 from willow_cart.structs import Record, Value, field, replace
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of, looks_like_table
 from willow_cart.workbooks import EXTENSIONS, UnreadableWorkbook, open_workbook

@@ -17,7 +17,7 @@ from typing import TextIO
 import pyarrow as pa
 
 from willow_cart.errors import NoTable
-from willow_cart.limits import MAX_TEXT_BYTES
+from willow_cart.outside_values import MAX_TEXT_BYTES
 from willow_cart.tables.column_types import strings
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
 from willow_cart.tables.table_files import (

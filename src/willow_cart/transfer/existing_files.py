@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from willow_cart.checks.digests import digest_of, written
-from willow_cart.checks.verdicts import verdict_of
+from willow_cart.checks.digests import digest_of, verdict_of, written
 from willow_cart.destination import Destination, Stamp
 from willow_cart.destination.destination import PARTIAL
 from willow_cart.filing.plan import Plan

@@ -7,13 +7,13 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from willow_cart.addresses import host_of
-from willow_cart.checks.digests import written
-from willow_cart.checks.verdicts import (
+from willow_cart.checks.digests import (
     LENGTH_ONLY,
     NOTHING,
     proves_composite,
     verdict_of,
     weakness_of,
+    written,
 )
 from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import (

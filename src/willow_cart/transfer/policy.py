@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator
 
-from willow_cart.archives.bounds import Bounds
+from willow_cart.archives.reader import Bounds
 from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.filing import Filed, Layout, Template, require_fields
 from willow_cart.filing.plan import FilingRule

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import singledispatch
 from typing import TYPE_CHECKING
 
-from willow_cart.destination.portability import Obstacle
+from willow_cart.destination.destination import Obstacle
 from willow_cart.events import (
     AwaitsAnswers,
     CartFilled,

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell_each
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.screen import show_line, show_table, tell_each
 from willow_cart.commands.combine import CombineRequest, CombineResult, combine
 from willow_cart.tables import Combined
 from willow_cart.units import count_of

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from willow_cart.cli.screen import show_text
 from willow_cart.commands.program import CompletionRequest
 from willow_cart.commands.table import COMMANDS
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.options import Option
 
 

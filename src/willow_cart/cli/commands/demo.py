@@ -9,7 +9,7 @@ from pathlib import Path
 from willow_cart.commands.program import DemoRequest
 from willow_cart.demo.example import run_example
 from willow_cart.demo.serving import serve
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 
 # The examples in the help have it.
 _USUAL_PORT = 8031

@@ -7,7 +7,7 @@ from typing import cast
 
 from willow_cart.cli.commands import combine, haul, pack, receipt, unpack
 from willow_cart.cli.console import Console
-from willow_cart.cli.filing import preview
+from willow_cart.cli.render import preview
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.commands.combine import CombineRequest, CombineResult
 from willow_cart.commands.errand import ErrandRequest
@@ -17,8 +17,8 @@ from willow_cart.commands.unpack import UnpackRequest, UnpackResult
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import require_only_new, write_from_survey
+from willow_cart.errors import Exit
 from willow_cart.events import Notice
-from willow_cart.exits import Exit
 from willow_cart.views.errand_words import changes_line
 
 

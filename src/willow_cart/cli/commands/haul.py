@@ -6,9 +6,8 @@ import sys
 
 from willow_cart.cli.background import Background, detach
 from willow_cart.cli.console import Console
-from willow_cart.cli.filing import preview
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.render import preview
+from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.haul import Haul, HaulPlan, HaulRequest, haul
 from willow_cart.commands.request import shown_command
 from willow_cart.commands.result import summed_up

@@ -11,8 +11,7 @@ from importlib.resources import files
 from willow_cart.cli.screen import show_line, show_text
 from willow_cart.commands.program import HelpRequest
 from willow_cart.commands.table import COMMANDS
-from willow_cart.errors import BadOption
-from willow_cart.exits import Exit
+from willow_cart.errors import BadOption, Exit
 from willow_cart.structs import Value
 
 # What a person reads of the answers to a question.

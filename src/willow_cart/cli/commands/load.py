@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell_each
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell_each
 from willow_cart.commands.load import LoadRequest, load
 from willow_cart.errors import BadOption
 from willow_cart.units import count_of

@@ -5,8 +5,7 @@ from __future__ import annotations
 import sys
 
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell, tell_each
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell, tell_each
 from willow_cart.commands.offline import OfflineRequest, OfflineResult, offline
 from willow_cart.events import Unsure
 from willow_cart.offline_copies import Out, Readings, TakenPages

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from willow_cart.cli.messages import tell_each
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell_each
 from willow_cart.commands.pack import PackRequest, PackResult, pack
 from willow_cart.events import NotPortable
 from willow_cart.views.words import lines_of

@@ -8,13 +8,11 @@ from pathlib import Path
 from willow_cart.cart.cart_view import CartView
 from willow_cart.cart.picking import Picked, Way, mark_in
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell_each
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell_each
 from willow_cart.commands.pick import PickRequest, pick, undo_picking, way_of
 from willow_cart.destination import room_at
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, Exit
 from willow_cart.events import Unsure
-from willow_cart.exits import Exit
 
 
 def run(request: PickRequest) -> int:

@@ -8,8 +8,7 @@ from itertools import chain, islice
 from typing import Any
 
 from willow_cart.addresses import name_of, take_inside
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_csv, show_line, show_table, show_text
+from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_csv, show_line, show_table, show_text, tell
 from willow_cart.commands.receipt import (
     Account,
     BagWritten,
@@ -21,7 +20,7 @@ from willow_cart.commands.receipt import (
     receipt,
 )
 from willow_cart.commands.result import counted
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
 from willow_cart.structs import to_builtins

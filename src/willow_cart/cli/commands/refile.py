@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from willow_cart.cli.filing import show_plan
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.render import show_plan
+from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.refile import RefileRequest, refile
 from willow_cart.units import count_of
 

@@ -9,11 +9,9 @@ from datetime import datetime
 from functools import partial
 from pathlib import Path
 
-from willow_cart.cli.messages import pass_on, tell
-from willow_cart.cli.screen import show_line, show_table, show_text
+from willow_cart.cli.screen import pass_on, show_line, show_table, show_text, tell
 from willow_cart.commands.runs import RunsRequest, my_runs, stop_run
-from willow_cart.errors import NoSuchRun
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit, NoSuchRun
 from willow_cart.ledger.runs import Run, Runs
 from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_size, json_text, printable_lines

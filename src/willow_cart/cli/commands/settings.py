@@ -15,7 +15,7 @@ from willow_cart.commands.settings import (
     settings_in,
 )
 from willow_cart.commands.table import options_of
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 from willow_cart.units import json_text
 
 

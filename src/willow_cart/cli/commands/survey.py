@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from willow_cart.cli import render
 from willow_cart.cli.console import Console
-from willow_cart.cli.folder_view import AsFolders
+from willow_cart.cli.render import AsFolders
 from willow_cart.commands.survey import SurveyRequest, survey
 from willow_cart.errors import BadOption
 

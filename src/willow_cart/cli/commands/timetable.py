@@ -5,11 +5,10 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.program import TimetableRequest
 from willow_cart.errands.timetable import install, make_entry, write_files
-from willow_cart.exits import Exit
+from willow_cart.errors import Exit
 
 
 def run(request: TimetableRequest) -> int:

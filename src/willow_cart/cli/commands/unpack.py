@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.unpack import UnpackRequest, UnpackResult, unpack
 
 

@@ -8,9 +8,8 @@ from pathlib import Path
 from willow_cart.cart.splitting import CartPart
 from willow_cart.cart.weighing import Weight, heaviest, in_time
 from willow_cart.cli.console import Console
-from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
-from willow_cart.cli.screen import show_line, show_table, show_tables, show_text
+from willow_cart.cli.screen import show_line, show_table, show_tables, show_text, tell, tell_each
 from willow_cart.commands.weigh import WeighRequest, WeighResult, draw, weigh
 from willow_cart.destination import LARGEST_ON_FAT
 from willow_cart.hauling.room import Prospect

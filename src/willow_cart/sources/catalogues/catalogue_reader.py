@@ -13,15 +13,14 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import partial
 
+from willow_cart.checks.digests import checksums_of
 from willow_cart.errors import BadAddress
-from willow_cart.limits import require_shallow
 from willow_cart.model import Checksum, DataExtent, Offer
-from willow_cart.outside_values import quote_name, read_json
+from willow_cart.outside_values import quote_name, read_json, require_shallow
 from willow_cart.protocols.http.http_rules import parse_links
 from willow_cart.sources.catalogues.catalogue_words import (
     Graph,
     Node,
-    checksums_of,
     expanded,
     extent_of_dataset,
     extent_of_item,

@@ -6,9 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import islice
 
-from willow_cart.checks.digests import read_checksum
-from willow_cart.errors import BadOption
-from willow_cart.model import Box, Checksum, DataExtent, Origin, is_box
+from willow_cart.model import Box, DataExtent, is_box
 from willow_cart.sources.sitemaps import read_moment
 
 Node = Mapping[str, object]
@@ -164,17 +162,6 @@ def expanded(document: object, address: str) -> object:
     except (jsonld.JsonLdError, ValueError, TypeError, KeyError, RecursionError):
         return document
     return whole or document
-
-
-def checksums_of(value: object, usual: str) -> tuple[Checksum, ...]:
-    """Return the checksum in `ALGORITHM:DIGITS`, or of the usual algorithm; none if it is odd."""
-    if not isinstance(value, str) or not value:
-        return ()
-    try:
-        found = read_checksum(value, algorithm=None if ":" in value else usual)
-    except BadOption:
-        return ()
-    return (Checksum(found.algorithm, found.digest, Origin.CATALOGUE),)
 
 
 def extent_of_item(item: Node, properties: Node, media_type: str) -> DataExtent:

@@ -11,7 +11,7 @@ from html.parser import HTMLParser
 
 from lxml import etree
 
-from willow_cart.limits import MAX_DEPTH
+from willow_cart.outside_values import MAX_DEPTH
 from willow_cart.safe_xml import Element
 
 # Elements that have no content (HTML, "Void elements").

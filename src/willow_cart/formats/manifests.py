@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
 
 from willow_cart.addresses import host_of, looks_like_address, name_of
-from willow_cart.ledger.crate import crate_lines
+from willow_cart.formats.ro_crate import crate_lines
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.structs import Record, field

@@ -7,9 +7,9 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 
 from willow_cart.addresses import host_of, looks_like_address, segments_of
-from willow_cart.bag_paths import decode_path
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
+from willow_cart.formats.bagit import decode_path
 from willow_cart.model import Checksum, Issue, Offer, Origin
 from willow_cart.structs import Value, replace
 

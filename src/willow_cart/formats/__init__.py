@@ -1,0 +1,1 @@
+"""Open formats: a module each, which reads and writes."""
