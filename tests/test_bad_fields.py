@@ -31,7 +31,7 @@ from willow_cart.protocols.ftp.ftp_listing import (
     parse_timestamp,
 )
 from willow_cart.protocols.http import http_rules as rules
-from willow_cart.protocols.promises import composite_of, promised_by_server, promised_by_store
+from willow_cart.protocols.web_delivery import composite_of, promised_by_server, promised_by_store
 from willow_cart.protocols.webdav import WebDav
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.oauth import Token

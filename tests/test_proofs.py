@@ -21,7 +21,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.schema import VERSION
 from willow_cart.model import Checksum, Origin
-from willow_cart.protocols.promises import composite_of, promised_by_server, promised_by_store
+from willow_cart.protocols.web_delivery import composite_of, promised_by_server, promised_by_store
 
 CONTENT = b"time,level\n2031-05-01T00:00,1.17\n" * 40
 

@@ -18,7 +18,7 @@ import pytest
 from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
-from willow_cart.protocols.http.proxies import proxy_for
+from willow_cart.protocols.http.http_connection import proxy_for
 
 CERTIFICATE = Path(__file__).parent / "support" / "named.pem"
 

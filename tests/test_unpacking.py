@@ -31,7 +31,7 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import BadOption, NotUnpacked
 from willow_cart.hauling.run import haul_offers
-from willow_cart.hauling.unpacking_here import unpack
+from willow_cart.hauling.unpacking import unpack
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile

@@ -6,6 +6,7 @@ leaves the old one or the new one. What a kill leaves of the other name the next
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import stat
@@ -188,3 +189,21 @@ def _lock(descriptor: int) -> None:
 
 def _shortened(name: str) -> str:
     return name.encode()[:200].decode("utf-8", "ignore")
+
+
+# What a shell hands a command as a file: `<(...)`, and standard input by its name.
+_FROM_SHELL = ("/dev/fd/", "/proc/self/fd/", "/dev/stdin", "/dev/null")
+
+
+def open_named(path: Path | str) -> BinaryIO:
+    """Open a file for reading.
+
+    Raises:
+        OSError: it cannot be opened, or is a folder, a device or a named pipe.
+    """
+    mode = os.stat(path).st_mode
+    if stat.S_ISDIR(mode):
+        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
+    if not stat.S_ISREG(mode) and not os.fspath(path).startswith(_FROM_SHELL):
+        raise OSError(errno.EINVAL, "is a device or a pipe; write - and pipe it in", str(path))
+    return open(path, "rb")

@@ -10,7 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 
 from willow_cart.errors import BadOption, plainly
-from willow_cart.named_files import open_named
+from willow_cart.replacing import open_named
 from willow_cart.structs import Value, field
 from willow_cart.units import printable
 

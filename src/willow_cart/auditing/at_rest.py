@@ -25,7 +25,7 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Checksum, Issue, Metadata, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.http.http_rules import contradict
-from willow_cart.protocols.many_questions import ManyQuestions
+from willow_cart.protocols.kept_answers import ManyQuestions
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value, astuple, force_setattr
 

@@ -24,8 +24,7 @@ from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.markup_table import html_table
 from willow_cart.model import Issue, Offer, Sizes
-from willow_cart.named_files import open_named
-from willow_cart.replacing import replacing
+from willow_cart.replacing import open_named, replacing
 from willow_cart.structs import replace
 from willow_cart.units import count_of, format_size
 

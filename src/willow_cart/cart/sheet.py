@@ -15,8 +15,7 @@ from typing import BinaryIO
 from willow_cart.errors import BadOption, UnreadableSource, plainly
 from willow_cart.kinds import ZIP
 from willow_cart.model import Issue
-from willow_cart.named_files import open_named
-from willow_cart.replacing import replacing
+from willow_cart.replacing import open_named, replacing
 from willow_cart.structs import Value
 from willow_cart.workbooks import UnreadableWorkbook, open_workbook, rows_of
 

@@ -32,7 +32,7 @@ class Console(Reporter):
         """Draw a progress bar of bytes read, on a terminal."""
         if not sys.stderr.isatty():
             return super().watch_reading()
-        from willow_cart.views.reading_bar import ReadingBar
+        from willow_cart.views.bars import ReadingBar
 
         return ReadingBar()
 

@@ -26,9 +26,8 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer, watched
 from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import CSV, FOLDER, JSON, flag, option
 from willow_cart.options.readers import few
-from willow_cart.options.shared import CSV, FOLDER, JSON
 from willow_cart.platform import processes
 from willow_cart.protocols import Access
 from willow_cart.sources.checksum_lists import read_lists

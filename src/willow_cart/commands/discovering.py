@@ -19,7 +19,7 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.options.looking import ChoosingOptions
 from willow_cart.options.readers import words_in
 from willow_cart.protocols import Access
-from willow_cart.protocols.many_questions import ManyQuestions
+from willow_cart.protocols.kept_answers import ManyQuestions
 from willow_cart.sources.asking import ask_sizes
 from willow_cart.sources.discover import discover_each
 from willow_cart.sources.discovery import Discovery, Looking, Why

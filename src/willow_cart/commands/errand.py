@@ -12,8 +12,7 @@ from willow_cart.errors import BadOption
 from willow_cart.options import Option
 from willow_cart.options.given import Given
 from willow_cart.options.looking import LookingOptions
-from willow_cart.options.option import argument, flag, option
-from willow_cart.options.shared import OVERWRITE
+from willow_cart.options.option import OVERWRITE, argument, flag, option
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 from willow_cart.toml_file import toml_line

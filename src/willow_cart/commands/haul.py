@@ -43,12 +43,11 @@ from willow_cart.options.hauling import (
     HaulUnpackingOptions,
     PaceOptions,
 )
-from willow_cart.options.option import option
-from willow_cart.options.shared import WRITE_ERRAND
+from willow_cart.options.option import WRITE_ERRAND, option
 from willow_cart.platform import processes
 from willow_cart.progress import HaulProgress
 from willow_cart.protocols import Access
-from willow_cart.protocols.http.proxies import is_this_machine
+from willow_cart.protocols.http.http_connection import is_this_machine
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.local import path_of
 from willow_cart.sources.checksum_lists import lists_beside, read_lists

@@ -21,9 +21,8 @@ from willow_cart.events import CartFilled, ErrandWritten
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
 from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import LANES, OVERWRITE, WRITE_ERRAND, flag, option
 from willow_cart.options.reaching import PatienceOptions
-from willow_cart.options.shared import LANES, OVERWRITE, WRITE_ERRAND
 from willow_cart.sources.discovery import Discovery
 from willow_cart.standalone import write_script
 from willow_cart.structs import Value, asdict

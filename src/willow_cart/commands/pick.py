@@ -19,8 +19,7 @@ from willow_cart.errors import BadOption, Exit
 from willow_cart.model import Sizes
 from willow_cart.observer import Observer
 from willow_cart.options.looking import Unknown
-from willow_cart.options.option import flag
-from willow_cart.options.shared import CART
+from willow_cart.options.option import CART, flag
 from willow_cart.structs import replace
 
 

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from willow_cart.commands.request import Request
-from willow_cart.options.option import argument, flag, option
+from willow_cart.options.option import OVERWRITE, argument, flag, option
 from willow_cart.options.readers import port
-from willow_cart.options.shared import OVERWRITE
 
 
 class TimetableRequest(Request):

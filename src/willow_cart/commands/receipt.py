@@ -25,9 +25,8 @@ from willow_cart.ledger.receipt import (
 )
 from willow_cart.markup_table import html_table
 from willow_cart.model import State
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, flag, option
 from willow_cart.options.readers import positive
-from willow_cart.options.shared import CSV, FOLDER, JSON, OVERWRITE
 from willow_cart.structs import Value, asdict, astuple
 from willow_cart.units import count_of
 

@@ -13,8 +13,7 @@ from willow_cart.hauling.refiling import Refiled
 from willow_cart.hauling.refiling import refile as refile_here
 from willow_cart.ledger.entries import Move
 from willow_cart.options.hauling import FilingOptions
-from willow_cart.options.option import flag
-from willow_cart.options.shared import FOLDER
+from willow_cart.options.option import FOLDER, flag
 from willow_cart.units import count_of
 
 

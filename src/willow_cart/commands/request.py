@@ -21,8 +21,8 @@ from willow_cart.errors import BadOption
 from willow_cart.options import Option, Options
 from willow_cart.options.given import Given, together, typed
 from willow_cart.options.looking import LookingOptions
+from willow_cart.options.option import SOURCES
 from willow_cart.options.reaching import ConnectingOptions, SignInOptions
-from willow_cart.options.shared import SOURCES
 from willow_cart.redaction import SECRET_REFERENCES, without_secrets
 from willow_cart.structs import field, replace
 

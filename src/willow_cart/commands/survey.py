@@ -15,10 +15,9 @@ from willow_cart.errors import Exit
 from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
 from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import CSV, JSON, LANES, flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
-from willow_cart.options.shared import CSV, JSON, LANES
 from willow_cart.sources.discovery import Discovery, NotEntered
 from willow_cart.structs import asdict
 from willow_cart.units import format_size

@@ -13,7 +13,7 @@ from willow_cart.commands.request import Request, shown_command
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.hauling.unpacking_here import unpack as unpack_here
+from willow_cart.hauling.unpacking import unpack as unpack_here
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path

@@ -18,9 +18,8 @@ from willow_cart.errors import BadOption, Exit
 from willow_cart.hauling.room import Prospect, prospect
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import CART, OVERWRITE, flag, option
 from willow_cart.options.readers import drives, few, speed
-from willow_cart.options.shared import CART, OVERWRITE
 from willow_cart.units import format_size
 
 

@@ -14,7 +14,7 @@ from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.protocols import Access
-from willow_cart.protocols.many_questions import ManyQuestions
+from willow_cart.protocols.kept_answers import ManyQuestions
 from willow_cart.redaction import lacks_secret
 
 # What servers answer for a file that they do not have: of the web, and of FTP.

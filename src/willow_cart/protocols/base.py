@@ -13,6 +13,7 @@ from willow_cart.model import Checksum, Metadata, Validators
 from willow_cart.protocols.retry import Retrier
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value
+from willow_cart.units import format_size
 
 CHUNK = 1 << 20
 """The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
@@ -320,3 +321,20 @@ class Access(ABC):
     @abstractmethod
     def close(self) -> None:
         """Release all connections."""
+
+
+def readable_name(name: bytes) -> str | None:
+    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
+    try:
+        name.decode("utf-8")
+    except UnicodeDecodeError:
+        return name.decode("cp1252", "replace")
+    return None
+
+
+def too_long(largest: int) -> str:
+    """Return the clause for a listing of which only the first `largest` bytes were read."""
+    return (
+        f"the listing is longer than {format_size(largest)}; the rest was not read"
+        " (--largest-listing allows more)"
+    )

@@ -14,9 +14,9 @@ from willow_cart.errors import TransferFailed
 from willow_cart.model import Origin
 from willow_cart.protocols.base import Access, DirectoryEntry, ObjectStore
 from willow_cart.protocols.http.http_rules import parse_date
-from willow_cart.protocols.promises import read_base64
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
+from willow_cart.protocols.web_delivery import read_base64
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import Element, local_name
 from willow_cart.units import read_count

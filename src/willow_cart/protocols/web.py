@@ -29,20 +29,20 @@ from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
 )
-from willow_cart.protocols.http.proxies import proxy_for as usual_proxy
+from willow_cart.protocols.http.http_connection import proxy_for as usual_proxy
 from willow_cart.protocols.http.web_sender import WebSender
-from willow_cart.protocols.promises import (
-    PROOFS,
-    composite_of,
-    promised_by_server,
-    promised_by_store,
-)
 from willow_cart.protocols.read_all import read_whole
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.retry import tell_nothing
 from willow_cart.protocols.sockets import RequestPacer
-from willow_cart.protocols.web_delivery import WebDownload
-from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob
+from willow_cart.protocols.web_delivery import (
+    PROOFS,
+    WebDownload,
+    composite_of,
+    promised_by_server,
+    promised_by_store,
+)
+from willow_cart.protocols.web_sessions import BLOB_ERRORS, explain_blob
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.origins import NamedOrigins

@@ -12,7 +12,7 @@ from willow_cart.addresses import host_of
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import better_name
 from willow_cart.model import Issue, Offer
-from willow_cart.protocols.many_questions import ManyQuestions
+from willow_cart.protocols.kept_answers import ManyQuestions
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 

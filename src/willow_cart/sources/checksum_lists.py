@@ -18,7 +18,7 @@ from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.fetching import read_text
+from willow_cart.sources.reading import read_text
 from willow_cart.structs import Value
 
 # What publishers call the list of a folder, the strongest first.

@@ -43,7 +43,6 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sources.asking import AskAhead
 from willow_cart.sources.directories import has_web_wildcard, has_wildcard, matching_offers
 from willow_cart.sources.discovery import Discovery, Looking
-from willow_cart.sources.fetching import MAX_LIST_BYTES, open_file
 from willow_cart.sources.listing import (
     Kind,
     fixed_folder,
@@ -53,7 +52,7 @@ from willow_cart.sources.listing import (
     may_be_listing,
     placed_below,
 )
-from willow_cart.sources.reading import Answer, fetch_answer
+from willow_cart.sources.reading import MAX_LIST_BYTES, Answer, fetch_answer, open_file
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.walk import Walk
 from willow_cart.structs import Value, replace

@@ -31,7 +31,7 @@ from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.options.hauling import IfPresent
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
-from willow_cart.protocols.promises import md5_mark_in
+from willow_cart.protocols.web_delivery import md5_mark_in
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 from willow_cart.transfer.commit import VerifiedFile

@@ -6,14 +6,23 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Self
 
+from rich import progress as rich_progress
 from rich.console import Console, Group, RenderableType
 from rich.live import Live
+from rich.progress import (
+    BarColumn,
+    DownloadColumn,
+    TextColumn,
+    TimeRemainingColumn,
+    TransferSpeedColumn,
+)
 from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
 from willow_cart.ledger.runs import Progress
 from willow_cart.model import State
+from willow_cart.observer import ReadingProgress
 from willow_cart.progress import HaulProgress
 from willow_cart.units import count_of, format_duration, format_size, printable
 
@@ -134,3 +143,30 @@ def cut_middle(text: str, width: int) -> str:
         return text
     head = (width - 1) // 2
     return f"{text[:head]}…{text[len(text) - (width - 1 - head) :]}"
+
+
+class ReadingBar(ReadingProgress):
+    """Draws how much was read, the speed, and the time left."""
+
+    def __init__(self) -> None:
+        columns = (TextColumn("reading"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+                   TimeRemainingColumn())  # fmt: skip
+        self._progress = rich_progress.Progress(
+            *columns, console=Console(stderr=True), transient=True
+        )
+        self._task = self._progress.add_task("reading", total=None)
+
+    def __enter__(self) -> Self:
+        self._progress.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._progress.stop()
+
+    def begin(self, total: int) -> None:
+        """Set the total."""
+        self._progress.update(self._task, total=total or None)
+
+    def advance(self, count: int) -> None:
+        """Advance the bar by some bytes."""
+        self._progress.advance(self._task, count)

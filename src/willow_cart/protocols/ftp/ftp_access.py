@@ -35,6 +35,8 @@ from willow_cart.protocols.base import (
     Resumability,
     Unchanged,
     joining_by_time,
+    readable_name,
+    too_long,
 )
 from willow_cart.protocols.ftp.ftp_connection import FOREIGN, Connection
 from willow_cart.protocols.ftp.ftp_listing import (
@@ -45,7 +47,6 @@ from willow_cart.protocols.ftp.ftp_listing import (
     parse_timestamp,
 )
 from willow_cart.protocols.ftp.ftp_pool import FtpConnections
-from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets

@@ -20,7 +20,7 @@ from willow_cart.protocols.http.http_connection import (
 )
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
-from willow_cart.protocols.web_errors import no_connection, translate
+from willow_cart.protocols.web_sessions import no_connection, translate
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.trust import ContextFor
 from willow_cart.version import __version__

@@ -31,8 +31,9 @@ from willow_cart.protocols.base import (
     Lister,
     Unchanged,
     joining_by_time,
+    readable_name,
+    too_long,
 )
-from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sftp.sftp_pool import HostKeys, Session, SftpConnections
 from willow_cart.protocols.sockets import RequestPacer
