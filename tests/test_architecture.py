@@ -75,6 +75,29 @@ def test_no_module_is_a_part_of_its_only_reader() -> None:
     assert {name for name in small if ".cli.commands." not in name} == set()
 
 
+def test_no_files_import_each_other() -> None:
+    """Not in a circle of any length, and not inside functions or for type checkers either."""
+    files = {
+        ".".join(("willow_cart", *path.with_suffix("").parts)).removesuffix(".__init__"): tree
+        for path, tree in modules()
+    }
+    imports = {
+        name: {
+            full if (full := f"{node.module}.{each.name}") in files else node.module
+            for node in ast.walk(tree)
+            if isinstance(node, ast.ImportFrom) and node.module
+            for each in node.names
+        }
+        & files.keys()
+        - {name}
+        for name, tree in files.items()
+    }
+    while free := [name for name, needed in imports.items() if not needed & imports.keys()]:
+        for name in free:
+            del imports[name]
+    assert sorted(imports) == []
+
+
 def test_docstrings_name_nothing_that_does_not_exist() -> None:
     known = {
         *dir(builtins),

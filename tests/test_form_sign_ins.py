@@ -15,7 +15,7 @@ from tests.support.program import PATIENCE, Outcome, files_in, run, start
 from willow_cart.demo.portal import IdentityHost, Portal
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
-from willow_cart.sign_in.sign_ins import Secret
+from willow_cart.sign_in.secrets import Secret
 
 FILES = {f"level_{n}.csv": b"station,level\na,%d\n" % n for n in range(12)}
 PAGE = b"<!doctype html><title>Notes</title><p>Nothing to sign in to.</p>"

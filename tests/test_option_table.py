@@ -19,7 +19,6 @@ from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
 from willow_cart.commands.errand import write_errand
 from willow_cart.commands.haul import HaulRequest
-from willow_cart.commands.request import Request
 from willow_cart.commands.table import COMMANDS, TABLES, options_of, options_of_command
 from willow_cart.commands.unpack import UnpackRequest
 from willow_cart.errands import Values, read_document
@@ -30,7 +29,7 @@ from willow_cart.formats.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import Option
 from willow_cart.options import readers as read
-from willow_cart.options.given import given_in
+from willow_cart.options.given import Request, given_in
 from willow_cart.options.hauling import ArrivalCommand, IfPresent, Twins
 from willow_cart.options.looking import Unknown
 from willow_cart.scripting import functions, keywords

@@ -21,7 +21,8 @@ from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.web import WebAccess
 from willow_cart.protocols.web_delivery import composite_of, promised_by_store
 from willow_cart.sign_in.oauth import OAuthSignIn
-from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
+from willow_cart.sign_in.secrets import Secret
+from willow_cart.sign_in.sign_ins import SignIn, SignIns
 
 LEVELS = b"station,level\na,1.4\n" * 400
 SMALL_WAITS = ("--pause", "0.01")

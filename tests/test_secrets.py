@@ -20,7 +20,8 @@ from willow_cart.protocols.bucket import BucketAccess
 from willow_cart.redaction import holds_secret, without_secrets
 from willow_cart.sign_in.cookie_file import Cookie, CookieJar
 from willow_cart.sign_in.origins import NamedBy, NamedOrigins
-from willow_cart.sign_in.sign_ins import SignIn, SignIns, read_secret
+from willow_cart.sign_in.secrets import read_secret
+from willow_cart.sign_in.sign_ins import SignIn, SignIns
 
 SECRET = "Zq7Otter93xW"
 

@@ -13,7 +13,8 @@ from tests.support.servers import APACHE, NGINX, apache, nginx
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.protocols.http.http_rules import parse_challenges
 from willow_cart.sign_in.digest import answer_digest, read_digest_challenge
-from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
+from willow_cart.sign_in.secrets import Secret
+from willow_cart.sign_in.sign_ins import SignIn, SignIns
 
 SECRET = "reedmace"
 USER = ["--user", "ida", "--password", "env:FEN"]

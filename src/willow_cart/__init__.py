@@ -63,7 +63,8 @@ if TYPE_CHECKING:
         unpack,
         weigh,
     )
-    from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
+    from willow_cart.sign_in.secrets import Secret
+    from willow_cart.sign_in.sign_ins import SignIn, SignIns
     from willow_cart.sources.asking import ask_sizes
     from willow_cart.sources.discover import discover
     from willow_cart.sources.discovery import Discovery, Looking, NotEntered
@@ -95,7 +96,7 @@ _HOMES = {
     "ReceiptResult": "commands.receipt",
     "RefileResult": "commands.refile",
     "RetryPolicy": "protocols",
-    "Secret": "sign_in.sign_ins",
+    "Secret": "sign_in.secrets",
     "SignIn": "sign_in.sign_ins",
     "SignIns": "sign_in.sign_ins",
     "State": "model",

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 from willow_cart.cart.cart import Cart
 from willow_cart.choosing import Choosing
 from willow_cart.choosing.patterns import on_path
-from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult, frame
 from willow_cart.errors import BadOption, Exit, NoTable, nothing_there
 from willow_cart.events import ChangedHere
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.model import Issue
 from willow_cart.observer import Observer
+from willow_cart.options.given import Request
 from willow_cart.options.option import OVERWRITE, argument, flag, option
 from willow_cart.options.readers import whole
 from willow_cart.stored_files import Holding, holdings_at

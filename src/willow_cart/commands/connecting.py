@@ -30,8 +30,9 @@ from willow_cart.protocols.router import AccessSettings, ProtocolRouter
 from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.sign_in.cookie_file import CookieJar, read_cookies
 from willow_cart.sign_in.origins import NamedOrigins
+from willow_cart.sign_in.secrets import Secret, read_secret
 from willow_cart.sign_in.sign_in_file import read_sign_ins
-from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
+from willow_cart.sign_in.sign_ins import SignIn, SignIns
 from willow_cart.sign_in.trust import Trust
 
 if TYPE_CHECKING:

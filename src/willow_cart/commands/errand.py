@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from willow_cart.choosing import Choosing
-from willow_cart.commands.request import ReachingRequest, Request, without_value
+from willow_cart.commands.request import ReachingRequest, without_value
 from willow_cart.commands.table import COMMANDS, options_of, options_of_command
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given
+from willow_cart.options.given import Given, Request
 from willow_cart.options.looking import LookingOptions
 from willow_cart.options.option import OVERWRITE, argument, flag, option
 from willow_cart.redaction import without_secrets

@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from willow_cart.choosing import Choosing
-from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit, nothing_there
+from willow_cart.options.given import Request
 from willow_cart.options.option import OVERWRITE, argument, option
 from willow_cart.packing import Packed, require_form
 from willow_cart.packing import pack as pack_files

@@ -27,6 +27,8 @@ class PickRequest(ReachingRequest):
     """A request to pick rows of a cart."""
 
     command = "pick"
+    # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
+    defaults = {"undated": None, "unsized": None}  # noqa: RUF012  # never changed
 
     out: bool = flag("take the chosen rows out", one_of="way")
     only: bool = flag("take all other rows out", one_of="way")

@@ -8,7 +8,7 @@ from willow_cart.commands.connecting import read_bounds
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
 from willow_cart.options.hauling import FilingOptions, UnpackingOptions
-from willow_cart.sign_in.sign_ins import read_secret
+from willow_cart.sign_in.secrets import read_secret
 from willow_cart.transfer.policy import Unpacking
 
 # Seconds on the average between two files for those who are shy.

@@ -7,7 +7,6 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult, frame
 from willow_cart.errors import BadOption
 from willow_cart.formats.bagit import write_bag
@@ -25,6 +24,7 @@ from willow_cart.ledger.receipt import (
 )
 from willow_cart.markup_table import html_table
 from willow_cart.model import State
+from willow_cart.options.given import Request
 from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, flag, option
 from willow_cart.options.readers import positive
 from willow_cart.structs import Value, asdict, astuple

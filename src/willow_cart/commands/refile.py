@@ -6,12 +6,12 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from willow_cart.commands.policies import make_rule
-from willow_cart.commands.request import Request
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
 from willow_cart.hauling.refiling import Refiled
 from willow_cart.hauling.refiling import refile as refile_here
 from willow_cart.ledger.entries import Move
+from willow_cart.options.given import Request
 from willow_cart.options.hauling import FilingOptions
 from willow_cart.options.option import FOLDER, flag
 from willow_cart.units import count_of

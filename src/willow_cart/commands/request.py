@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator, Sequence
-from typing import Any, ClassVar, Self
+from collections.abc import Iterator
+from typing import Self
 
 from willow_cart.addresses import (
     WEB,
@@ -16,61 +16,14 @@ from willow_cart.addresses import (
     scheme_of,
 )
 from willow_cart.choosing import Choosing
-from willow_cart.commands.table import COMMANDS
 from willow_cart.errors import BadOption
-from willow_cart.options import Option, Options
-from willow_cart.options.given import Given, together, typed
+from willow_cart.options import Option
+from willow_cart.options.given import Given, Request
 from willow_cart.options.looking import LookingOptions
 from willow_cart.options.option import SOURCES
 from willow_cart.options.reaching import ConnectingOptions, SignInOptions
 from willow_cart.redaction import SECRET_REFERENCES, without_secrets
-from willow_cart.structs import field, replace
-
-
-class Request(Options):
-    """A request of a command.
-
-    Attributes:
-        given: the texts that it was made of, settings not included.
-        words: the words that were typed, or would be, the command first.
-    """
-
-    command: ClassVar[str] = ""
-    given: Given = field(default_factory=dict)
-    words: tuple[str, ...] = ()
-
-    @classmethod
-    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
-        """Make a request from the given values of its options.
-
-        Args:
-            given: texts by the keys of options and arguments.
-            settings: what counts where nothing is given.
-            words: what was typed; nothing for the words that would say the same.
-
-        Raises:
-            BadOption: options exclude each other.
-            ValueError: as the readers of options do.
-        """
-        command = COMMANDS[cls.command]
-        options = command.by_key()
-        values: dict[str, Any] = dict(command.defaults)
-        for key, texts in together((settings or {}, given), options).items():
-            values[options[key].dest] = _value_of(options[key], texts)
-        fields: dict[str, Any] = {}
-        for home, group, members in cls.homes():
-            own = {each.dest: values[each.dest] for each in members if each.dest in values}
-            fields |= {home: group(**own)} if home else own
-        return cls(**fields, given=given, words=words or (cls.command, *typed(given, options)))
-
-
-def _value_of(option: Option, texts: tuple[str, ...]) -> object:
-    if option.is_flag:
-        return True
-    if option.takes_several:
-        return tuple(map(option.read, texts))
-    (text,) = texts
-    return option.const if option.const is not None and not text else option.read(text)
+from willow_cart.structs import replace
 
 
 class ReachingRequest(Request):
@@ -167,14 +120,14 @@ def without_value(option: Option, text: str) -> str:
 
 def shown_command(request: Request) -> str:
     """Return the command line without secrets, as it can be typed again."""
-    return shlex.join(["willow-cart", *map(without_secrets, _shown_words(request.words))])
+    return shlex.join(["willow-cart", *map(without_secrets, _shown_words(request))])
 
 
-def _shown_words(words: Sequence[str]) -> Iterator[str]:
+def _shown_words(request: Request) -> Iterator[str]:
     """Yield words without secrets."""
-    options = {each.flag: each for each in COMMANDS[words[0]].options()}
+    options = {each.flag: each for each in type(request).by_key().values()}
     before: Option | None = None
-    for word in words:
+    for word in request.words:
         flag, equals, value = word.partition("=")
         if equals and flag in options:
             yield f"{flag}={without_value(options[flag], value)}"

@@ -8,10 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
-from willow_cart.commands.request import Request
 from willow_cart.commands.table import COMMANDS, options_of
 from willow_cart.errors import BadOption
-from willow_cart.options.given import Given, given_in, together
+from willow_cart.options.given import Given, Request, given_in, together
 from willow_cart.options.option import flag
 from willow_cart.platform.own_folders import settings_folder
 from willow_cart.structs import Value

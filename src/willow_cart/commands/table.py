@@ -11,10 +11,10 @@ from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
 from willow_cart.options.option import Option
-from willow_cart.structs import Value, field
+from willow_cart.structs import Value
 
 if TYPE_CHECKING:
-    from willow_cart.commands.request import Request
+    from willow_cart.options.given import Request
 
 
 _OF_THE_PROGRAM = frozenset({"timetable", "help", "completion", "demo"})
@@ -44,14 +44,11 @@ class Command(Value):
         name: as it is typed.
         brief: what it does, in a few words.
         description: what it does, in a few sentences.
-        defaults: what stands for options that are not given, where that is not what their
-            definition says.
     """
 
     name: str
     brief: str
     description: str
-    defaults: Mapping[str, object] = field(default_factory=dict)
 
     @property
     def request(self) -> type[Request]:
@@ -78,7 +75,7 @@ class Command(Value):
 
     def by_key(self) -> dict[str, Option]:
         """Return all options and arguments by their keys."""
-        return {each.key: each for each in (*self.arguments(), *self.options())}
+        return self.request.by_key()
 
     def options(self) -> Iterator[Option]:
         """Yield all options, without the arguments."""
@@ -117,8 +114,6 @@ _COMMANDS = (
         "if none of --out, --only and --back is given. Nothing is deleted: a row that is out has "
         "an empty cell in the column take, and can be put back. The last change can be undone "
         "with --undo.",
-        # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
-        {"undated": None, "unsized": None},
     ),
     Command(
         "weigh",

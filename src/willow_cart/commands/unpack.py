@@ -9,7 +9,7 @@ from pathlib import Path
 
 from willow_cart.choosing import Choosing
 from willow_cart.commands.policies import make_unpacking
-from willow_cart.commands.request import Request, shown_command
+from willow_cart.commands.request import shown_command
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
 from willow_cart.hauling.summary import HaulSummary
@@ -18,6 +18,7 @@ from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.observer import Observer
+from willow_cart.options.given import Request
 from willow_cart.options.hauling import UnpackingOptions
 from willow_cart.options.option import argument, option
 from willow_cart.units import count_of

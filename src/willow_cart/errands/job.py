@@ -10,14 +10,13 @@ from typing import TypeVar
 
 from willow_cart.commands.haul import HaulRequest
 from willow_cart.commands.load import LoadRequest
-from willow_cart.commands.request import Request
 from willow_cart.commands.settings import settings_for
 from willow_cart.commands.table import COMMANDS, STEPS, options_of
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given, given_in, typed
+from willow_cart.options.given import Given, Request, given_in, typed
 from willow_cart.platform import processes
 from willow_cart.redaction import fingerprint
 from willow_cart.structs import Value, replace

@@ -6,12 +6,16 @@ import os
 import re
 import shutil
 import subprocess
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from willow_cart.commands.combine import CombineResult
+from willow_cart.commands.haul import Haul
+from willow_cart.commands.pack import PackResult
+from willow_cart.commands.unpack import UnpackResult
 from willow_cart.errands.errand_events import CannotRun
-from willow_cart.errands.job import Document
+from willow_cart.errands.job import Document, Step
 from willow_cart.errors import Exit, plainly
 from willow_cart.model import State, label_of
 from willow_cart.observer import Observer
@@ -19,9 +23,6 @@ from willow_cart.platform import processes
 from willow_cart.replacing import replacing
 from willow_cart.structs import Value
 from willow_cart.units import format_duration, json_text
-
-if TYPE_CHECKING:
-    from willow_cart.errands.running import ErrandDone
 
 # Where mail programs are on systems whose search path has no folders for administrators.
 _MAIL_PATHS = "/usr/sbin:/usr/lib:/sbin"
@@ -46,6 +47,49 @@ def _is_summary(content: bytes) -> bool:
         content.startswith(b'{"errand": ')
         or re.match(rb"\d{4}-\d\d-\d\d \d\d:\d\d .*\(exit code \d+\), took ", content) is not None
     )
+
+
+class StepDone(Value):
+    """A step that was run.
+
+    Attributes:
+        result: what its job returned; None for a program of the user's own, or an error.
+        exit_code: what it came to.
+    """
+
+    step: Step
+    result: object
+    exit_code: Exit
+
+    @property
+    def counts(self) -> Mapping[str, int]:
+        """Return what the step did, by names; zeros are left out."""
+        match self.result:
+            case UnpackResult(account=done):
+                counts = {"archives": done.unpacked, "files": done.members}
+            case CombineResult(combined=combined):
+                counts = {"tables": combined.files, "rows": combined.rows}
+            case PackResult(packed=packed):
+                counts = {"files": packed.files}
+            case _:
+                counts = {}
+        return {name: count for name, count in counts.items() if count}
+
+
+class ErrandDone(Value):
+    """The result of an errand.
+
+    Attributes:
+        hauled: the result of the haul; None where the errand began with a step.
+        steps: those that were taken.
+        exit_code: the exit code of the command.
+        why: what is wrong, where neither the haul nor a step says so; empty for nothing.
+    """
+
+    hauled: Haul | None
+    steps: Sequence[StepDone]
+    exit_code: Exit
+    why: str = ""
 
 
 class Accountant(Value):

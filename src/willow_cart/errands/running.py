@@ -12,7 +12,7 @@ from pathlib import Path
 
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.loading import Find
-from willow_cart.commands.combine import CombineRequest, CombineResult, combine
+from willow_cart.commands.combine import CombineRequest, combine
 from willow_cart.commands.errand import ErrandRequest
 from willow_cart.commands.haul import (
     Haul,
@@ -25,7 +25,7 @@ from willow_cart.commands.haul import (
     require_not_vanished,
 )
 from willow_cart.commands.load import fill_cart
-from willow_cart.commands.pack import PackRequest, PackResult, pack
+from willow_cart.commands.pack import PackRequest, pack
 from willow_cart.commands.receipt import ReceiptRequest, receipt
 from willow_cart.commands.unpack import UnpackRequest, UnpackResult, unpack
 from willow_cart.destination import FileTree
@@ -43,7 +43,7 @@ from willow_cart.errands.errand_events import (
 from willow_cart.errands.job import Document, Job, Step, make_job, read_document
 from willow_cart.errands.memory import Memory, my_memory
 from willow_cart.errands.offers import Found, discover_offers, open_access
-from willow_cart.errands.outcome import Accountant
+from willow_cart.errands.outcome import Accountant, ErrandDone, StepDone
 from willow_cart.errands.values import Values
 from willow_cart.errors import (
     BadOption,
@@ -72,49 +72,6 @@ from willow_cart.units import count_of
 
 # A process has one current folder, and threads may run an errand each.
 _CURRENT_FOLDER = threading.Lock()
-
-
-class StepDone(Value):
-    """A step that was run.
-
-    Attributes:
-        result: what its job returned; None for a program of the user's own, or an error.
-        exit_code: what it came to.
-    """
-
-    step: Step
-    result: object
-    exit_code: Exit
-
-    @property
-    def counts(self) -> Mapping[str, int]:
-        """Return what the step did, by names; zeros are left out."""
-        match self.result:
-            case UnpackResult(account=done):
-                counts = {"archives": done.unpacked, "files": done.members}
-            case CombineResult(combined=combined):
-                counts = {"tables": combined.files, "rows": combined.rows}
-            case PackResult(packed=packed):
-                counts = {"files": packed.files}
-            case _:
-                counts = {}
-        return {name: count for name, count in counts.items() if count}
-
-
-class ErrandDone(Value):
-    """The result of an errand.
-
-    Attributes:
-        hauled: the result of the haul; None where the errand began with a step.
-        steps: those that were taken.
-        exit_code: the exit code of the command.
-        why: what is wrong, where neither the haul nor a step says so; empty for nothing.
-    """
-
-    hauled: Haul | None
-    steps: Sequence[StepDone]
-    exit_code: Exit
-    why: str = ""
 
 
 class Changes(Value):

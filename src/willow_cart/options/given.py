@@ -9,9 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
+from types import MappingProxyType
+from typing import Any, ClassVar, Self
 
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
+from willow_cart.options.option import Options
+from willow_cart.structs import field
 from willow_cart.toml_file import Table
 
 Given = Mapping[str, tuple[str, ...]]
@@ -125,3 +129,52 @@ def typed(given: Given, options: Mapping[str, Option]) -> Iterator[str]:
     if any(text.startswith("-") and text != "-" for text in arguments):
         yield "--"
     yield from arguments
+
+
+class Request(Options):
+    """A request of a command.
+
+    Attributes:
+        command: its name.
+        defaults: what stands for options that are not given, where that is not what their
+            definition says.
+        given: the texts that it was made of, settings not included.
+        words: the words that were typed, or would be, the command first.
+    """
+
+    command: ClassVar[str] = ""
+    defaults: ClassVar[Mapping[str, object]] = MappingProxyType({})
+    given: Given = field(default_factory=dict)
+    words: tuple[str, ...] = ()
+
+    @classmethod
+    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
+        """Make a request from the given values of its options.
+
+        Args:
+            given: texts by the keys of options and arguments.
+            settings: what counts where nothing is given.
+            words: what was typed; nothing for the words that would say the same.
+
+        Raises:
+            BadOption: options exclude each other.
+            ValueError: as the readers of options do.
+        """
+        options = cls.by_key()
+        values: dict[str, Any] = dict(cls.defaults)
+        for key, texts in together((settings or {}, given), options).items():
+            values[options[key].dest] = _value_of(options[key], texts)
+        fields: dict[str, Any] = {}
+        for home, group, members in cls.homes():
+            own = {each.dest: values[each.dest] for each in members if each.dest in values}
+            fields |= {home: group(**own)} if home else own
+        return cls(**fields, given=given, words=words or (cls.command, *typed(given, options)))
+
+
+def _value_of(option: Option, texts: tuple[str, ...]) -> object:
+    if option.is_flag:
+        return True
+    if option.takes_several:
+        return tuple(map(option.read, texts))
+    (text,) = texts
+    return option.const if option.const is not None and not text else option.read(text)

@@ -190,6 +190,12 @@ class Options(msgspec.Struct, metaclass=_OptionsType, frozen=True):
                     options = (each for _, _, several in group.homes() for each in several)
                     yield field, type(group), tuple(options)
 
+    @classmethod
+    def by_key(cls) -> dict[str, Option]:
+        """Return all options and arguments by their keys, arguments first."""
+        found = [each for _, _, options in cls.homes() for each in options]
+        return {each.key: each for each in sorted(found, key=lambda each: not each.is_argument)}
+
 
 SOURCES = argument(
     (),

@@ -39,7 +39,8 @@ from willow_cart.commands.unpack import UnpackRequest, UnpackResult
 from willow_cart.commands.unpack import unpack as unpack_archives
 from willow_cart.commands.weigh import WeighRequest, WeighResult, draw
 from willow_cart.commands.weigh import weigh as weigh_cart
-from willow_cart.errands.running import ErrandPlan, StepDone, run_errand
+from willow_cart.errands.outcome import StepDone
+from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errors import BadOption, Exit, Incomplete
 from willow_cart.events import NotPortable
 from willow_cart.model import Offer

@@ -11,13 +11,13 @@ from threading import Event as Flag
 from typing import TYPE_CHECKING, BinaryIO, NoReturn, TypeVar, cast
 
 from willow_cart.cart.cart import Cart
-from willow_cart.commands.request import LookingRequest, Request
+from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.settings import settings_for
 from willow_cart.commands.table import NOT_KEYWORDS, options_of_command
 from willow_cart.errors import BadOption, Exit, Incomplete
 from willow_cart.model import Offer
 from willow_cart.observer import stopped_by_signals
-from willow_cart.options.given import Given, given_in
+from willow_cart.options.given import Given, Request, given_in
 from willow_cart.toml_file import Table
 from willow_cart.units import printable
 from willow_cart.views.lines import Reporter

@@ -13,7 +13,7 @@ from willow_cart.sign_in.origins import Credential, NamedOrigins
 from willow_cart.structs import Value
 
 if TYPE_CHECKING:
-    from willow_cart.sign_in.sign_ins import Secret
+    from willow_cart.sign_in.secrets import Secret
 
 FORM_TYPE = "application/x-www-form-urlencoded"
 

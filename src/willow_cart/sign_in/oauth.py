@@ -13,7 +13,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value, asdict, replace
 
 if TYPE_CHECKING:
-    from willow_cart.sign_in.sign_ins import Secret
+    from willow_cart.sign_in.secrets import Secret
 
 # A token is renewed this long before its end, or after nine tenths of its life.
 _MARGIN_SECONDS = 60.0

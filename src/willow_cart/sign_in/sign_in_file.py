@@ -15,7 +15,8 @@ from willow_cart.errors import BadAddress, BadOption
 from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.sign_in.login_form import FormSignIn
 from willow_cart.sign_in.oauth import OAuthSignIn
-from willow_cart.sign_in.sign_ins import Secret, SignIn, read_secret, require_keyring
+from willow_cart.sign_in.secrets import Secret, read_secret, require_keyring
+from willow_cart.sign_in.sign_ins import SignIn
 
 # The names of fields whose values must not be read by others.
 _SECRET_NAME = re.compile(r"pass|pw|secret|pin|token|code", re.IGNORECASE)

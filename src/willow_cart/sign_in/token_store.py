@@ -13,7 +13,7 @@ from willow_cart.errors import Interrupted
 from willow_cart.platform import files, locks
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
-from willow_cart.sign_in.sign_ins import require_keyring
+from willow_cart.sign_in.secrets import require_keyring
 
 _LOCK_POLL_SECONDS = 0.1
 

@@ -12,7 +12,7 @@ from willow_cart.filing.plan import FilingRule
 from willow_cart.kinds import stem_of, tells_kind
 from willow_cart.options.hauling import HandlingOptions, PaceOptions
 from willow_cart.protocols import RetryPolicy
-from willow_cart.sign_in.sign_ins import Secret
+from willow_cart.sign_in.secrets import Secret
 from willow_cart.structs import Value, replace
 
 
