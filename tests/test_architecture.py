@@ -88,8 +88,7 @@ def test_no_files_import_each_other() -> None:
             if isinstance(node, ast.ImportFrom) and node.module
             for each in node.names
         }
-        & files.keys()
-        - {name}
+        & files.keys() - {name}
         for name, tree in files.items()
     }
     while free := [name for name, needed in imports.items() if not needed & imports.keys()]:

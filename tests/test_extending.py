@@ -204,3 +204,52 @@ def test_an_access_around_others_passes_on_every_request(wrapper: type[Access]) 
     requests = {name for name, value in vars(Access).items() if callable(value)}
     own = {"__init__", "__enter__", "__exit__"}
     assert {each for each in requests if not each.startswith("__")} - own <= {*vars(wrapper)}
+
+
+def test_an_option_takes_effect_in_a_transfer_by_its_definition_and_its_use(tmp_path: Path) -> None:
+    (tmp_path / "reeds.csv").write_text("1")
+    defined = (
+        "from willow_cart.commands import haul\n"
+        "from willow_cart.options import hauling, option, readers\n"
+        "class LongerPace(hauling.PaceOptions):\n"
+        "    reeds: int = option.option(2, readers.positive, 'how many reeds', metavar='N')\n"
+        "class HaulRequest(haul.HaulRequest):\n"
+        "    pace: LongerPace = LongerPace()\n"
+        "haul.HaulRequest = HaulRequest\n"
+    )
+    used = (
+        "from willow_cart.transfer import downloader\n"
+        "before = downloader.require_size\n"
+        "def require_size(pace, thing, size):\n"
+        "    print(pace.reeds, 'reeds')\n"
+        "    before(pace, thing, size)\n"
+        "downloader.require_size = require_size\n"
+    )
+    words = ["haul", (tmp_path / "reeds.csv").as_uri(), "--into", "d", "--reeds", "3"]
+    hauled = program(tmp_path, defined + used, *words)
+    assert hauled.returncode == 0, hauled.stderr
+    assert "3 reeds" in hauled.stdout
+
+
+def test_an_event_is_a_class_and_its_message(tmp_path: Path) -> None:
+    assert files_named_for("event") == ["events.py", "views/words.py"]
+    (tmp_path / "reeds.csv").write_text("1")
+    added = (
+        "from willow_cart import events\n"
+        "from willow_cart.hauling import run\n"
+        "from willow_cart.views import words\n"
+        "class ReedsCounted(events.HaulEvent):\n"
+        "    reeds: int\n"
+        "@words.lines_of.register\n"
+        "def _of_reeds(event: ReedsCounted):\n"
+        "    yield f'{event.reeds} reeds'\n"
+        "before = run._enter_what_is_here\n"
+        "def enter(results, plan, ledger, account, observer):\n"
+        "    observer.note(ReedsCounted(7))\n"
+        "    return before(results, plan, ledger, account, observer)\n"
+        "run._enter_what_is_here = enter\n"
+    )
+    words = ["haul", (tmp_path / "reeds.csv").as_uri(), "--into", "d", "--log", "log"]
+    hauled = program(tmp_path, added, *words)
+    assert "willow-cart: 7 reeds" in hauled.stderr
+    assert '"event": "reeds_counted", "reeds": 7}' in (tmp_path / "log").read_text()
