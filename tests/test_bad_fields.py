@@ -33,11 +33,10 @@ from willow_cart.protocols.ftp.ftp_listing import (
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.web_delivery import composite_of, promised_by_server, promised_by_store
 from willow_cart.protocols.webdav import WebDav
-from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.cookie_file import ChainCookies
 from willow_cart.sign_in.oauth import Token
-from willow_cart.sources.discovery import Looking
 from willow_cart.sources.document_reader import DocumentReader
-from willow_cart.sources.listing import Kind
+from willow_cart.sources.listing import Kind, Looking
 
 BASE = "http://h.example/x/"
 NOW = datetime(2031, 6, 1, tzinfo=UTC)

@@ -21,7 +21,7 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import ReceiptRow, read_receipt
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols import Download
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.policy import HaulPolicy

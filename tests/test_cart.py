@@ -30,7 +30,7 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.model import Issue, Offer, Sizes, sum_of
-from willow_cart.sources.discovery import Discovery, Why
+from willow_cart.sources.listing import Discovery, Why
 
 TODAY = date(2031, 6, 1)
 carts = st.lists(st.tuples(offers, st.booleans()), max_size=6)

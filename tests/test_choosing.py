@@ -12,7 +12,7 @@ from willow_cart.choosing import Choosing
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Cell, Offer
-from willow_cart.options.looking import Unknown
+from willow_cart.options.groups import Unknown
 from willow_cart.options.readers import parse_when
 
 PATHS = (

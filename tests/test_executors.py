@@ -34,7 +34,7 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile

@@ -24,7 +24,7 @@ from willow_cart.commands.table import COMMANDS, Command
 from willow_cart.errands import Values, read_document
 from willow_cart.errands import job as errand_job
 from willow_cart.errands.job import make_job
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.options.option import option
 from willow_cart.options.readers import positive
 from willow_cart.protocols import Access
@@ -168,7 +168,7 @@ class LongerRequest(HaulRequest):
 def test_an_option_is_a_field(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    assert files_named_for("option") == ["options/GROUP.py"]
+    assert files_named_for("option") == ["options/groups.py"]
     kinds = {name: command.request for name, command in COMMANDS.items()}
     kinds["haul"] = LongerRequest
     monkeypatch.setattr(Command, "request", property(lambda self: kinds[self.name]))
@@ -210,8 +210,8 @@ def test_an_option_takes_effect_in_a_transfer_by_its_definition_and_its_use(tmp_
     (tmp_path / "reeds.csv").write_text("1")
     defined = (
         "from willow_cart.commands import haul\n"
-        "from willow_cart.options import hauling, option, readers\n"
-        "class LongerPace(hauling.PaceOptions):\n"
+        "from willow_cart.options import groups, option, readers\n"
+        "class LongerPace(groups.PaceOptions):\n"
         "    reeds: int = option.option(2, readers.positive, 'how many reeds', metavar='N')\n"
         "class HaulRequest(haul.HaulRequest):\n"
         "    pace: LongerPace = LongerPace()\n"

@@ -11,14 +11,13 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from tests.support.offers import offers
-from willow_cart.cart.forms import form_for
-from willow_cart.cart.json_lines import read_json_lines, write_json_lines
+from willow_cart.cart.forms import form_for, read_json_lines, write_json_lines
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.formats.bagit import read_fetch_list, write_fetch_list
 from willow_cart.formats.metalink import NAMESPACE, read_metalink, write_metalink
 from willow_cart.model import Checksum, Offer
 from willow_cart.sources.discover import discover
-from willow_cart.sources.discovery import Discovery, Looking
+from willow_cart.sources.listing import Discovery, Looking
 
 A, B = "http://a.example/x/a.csv", "ftp://b.example/a.csv"
 # XML has no control characters, and an attribute no line ends; names lose them here.

@@ -14,7 +14,7 @@ import pytest
 from tests.support.program import run, start
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
-from willow_cart.options.hauling import ArrivalCommand
+from willow_cart.options.groups import ArrivalCommand
 
 _TELL = """
 import os, sys

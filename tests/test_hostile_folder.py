@@ -34,7 +34,7 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger import opening
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.platform.posix import containment as posix_containment
 from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.protocols.fake import FakeAccess, FakeFile

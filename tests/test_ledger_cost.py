@@ -12,7 +12,7 @@ import pytest
 
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
-from willow_cart.options.hauling import HandlingOptions, IfPresent, Twins
+from willow_cart.options.groups import HandlingOptions, IfPresent, Twins
 from willow_cart.protocols.local import LocalAccess, address_of
 from willow_cart.transfer.policy import HaulPolicy
 

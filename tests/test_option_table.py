@@ -29,9 +29,8 @@ from willow_cart.formats.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import Option
 from willow_cart.options import readers as read
-from willow_cart.options.given import Request, given_in
-from willow_cart.options.hauling import ArrivalCommand, IfPresent, Twins
-from willow_cart.options.looking import Unknown
+from willow_cart.options.groups import ArrivalCommand, IfPresent, Twins, Unknown
+from willow_cart.options.option import Request, given_in
 from willow_cart.scripting import functions, keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadOption, ProtocolError, TimedOut, TookTooLong
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.transfer.host_queue import HostQueue, QueueWait
 from willow_cart.transfer.rates import Meter, SpeedCap, require_progress, require_size
 from willow_cart.units import parse_seconds

@@ -16,7 +16,7 @@ from willow_cart.addresses import normalise
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources.discovery import Looking, PagePart
+from willow_cart.sources.listing import Looking, PagePart
 from willow_cart.sources.web_pages.markup import decode_page, open_page
 from willow_cart.sources.web_pages.pages import read_page
 from willow_cart.sources.web_pages.references import Resolver, sources_in_set

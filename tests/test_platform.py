@@ -26,7 +26,7 @@ from willow_cart.events import Notice, Settled
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.platform.links import LinkFound
 from willow_cart.platform.posix import containment as posix_containment

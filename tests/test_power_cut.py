@@ -20,7 +20,7 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import disks, files
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer import commit as commit_thread

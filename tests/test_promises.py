@@ -17,7 +17,7 @@ import pytest
 from tests.support.program import Outcome, files_in, run
 from tests.support.raw_server import Answer, RawServer, Request, answer
 from willow_cart.model import Checksum, Origin
-from willow_cart.protocols.read_all import fetch_whole
+from willow_cart.protocols.base import fetch_whole
 from willow_cart.protocols.web import WebAccess
 from willow_cart.protocols.web_delivery import composite_of, promised_by_store
 from willow_cart.sign_in.oauth import OAuthSignIn

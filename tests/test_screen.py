@@ -27,7 +27,7 @@ from willow_cart.observer import Hearers
 from willow_cart.offer_store import OfferStore
 from willow_cart.progress import HaulProgress
 from willow_cart.views.bars import cut_middle, draw
-from willow_cart.views.lines import Reporter
+from willow_cart.views.words import Reporter
 
 
 def on_a_terminal(*arguments: str, cwd: Path, columns: int = 100) -> tuple[int, str]:

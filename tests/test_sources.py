@@ -18,8 +18,7 @@ from willow_cart.cart.rows import read_sheet, write_table
 from willow_cart.cart.sheet import Sheet
 from willow_cart.errors import UnreadableSource, WillowCartError
 from willow_cart.model import Checksum, Issue, Offer
-from willow_cart.sources.discover import discover
-from willow_cart.sources.source_guide import read_list
+from willow_cart.sources.discover import discover, read_list
 
 A, B = "http://h.example/a.csv", "http://h.example/b.csv"
 

@@ -23,7 +23,7 @@ from willow_cart.identity import LedgerKey
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Checksum, Offer
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols import Download
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.partials import PartialFile, PartialStore, Segment

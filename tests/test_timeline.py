@@ -19,7 +19,7 @@ from willow_cart.hauling.run import TimelineRecorder, haul_offers
 from willow_cart.ledger.receipt import open_receipt
 from willow_cart.ledger.timeline import MAX_STEPS, OTHER_HOSTS, Timeline
 from willow_cart.model import Offer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols.web import WebAccess
 from willow_cart.report.figures import name_time, time_marks
 from willow_cart.transfer.policy import HaulPolicy

@@ -32,7 +32,7 @@ from willow_cart.model import Validators
 from willow_cart.protocols import Download, Resumability, Unchanged
 from willow_cart.protocols.web import WebAccess
 from willow_cart.protocols.web_sessions import no_connection, translate
-from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.cookie_file import ChainCookies
 from willow_cart.sign_in.secrets import Secret
 from willow_cart.sign_in.sign_ins import SignIn, SignIns
 

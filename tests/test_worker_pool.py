@@ -31,7 +31,7 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.executor import BatchRule, Executor, Outcome

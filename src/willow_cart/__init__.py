@@ -67,7 +67,7 @@ if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import SignIn, SignIns
     from willow_cart.sources.asking import ask_sizes
     from willow_cart.sources.discover import discover
-    from willow_cart.sources.discovery import Discovery, Looking, NotEntered
+    from willow_cart.sources.listing import Discovery, Looking, NotEntered
 
 _HOMES = {
     "Access": "protocols",
@@ -78,15 +78,15 @@ _HOMES = {
     "Choice": "choosing",
     "Choosing": "choosing",
     "CombineResult": "commands.combine",
-    "Discovery": "sources.discovery",
-    "Looking": "sources.discovery",
+    "Discovery": "sources.listing",
+    "Looking": "sources.listing",
     "ErrandRun": "scripting.functions",
     "Haul": "commands.haul",
     "HaulSummary": "hauling.summary",
     "Incomplete": "errors",
     "KnockResult": "commands.knock",
     "Layout": "filing",
-    "NotEntered": "sources.discovery",
+    "NotEntered": "sources.listing",
     "Offer": "model",
     "OfflineResult": "commands.offline",
     "PackResult": "commands.pack",

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from willow_cart.destination import Unportable
     from willow_cart.filing import Filed, Plan
     from willow_cart.ledger.entries import Result
-    from willow_cart.sources.discovery import Discovery
+    from willow_cart.sources.listing import Discovery
 
 
 class Event(Value):

@@ -30,7 +30,7 @@ from willow_cart.identity import AddressId
 from willow_cart.kinds import FAMILIES, extension_of, tells_kind
 from willow_cart.model import Box, Offer, is_box
 from willow_cart.offer_store import Spool
-from willow_cart.options.looking import ChoosingOptions, Unknown
+from willow_cart.options.groups import ChoosingOptions, Unknown
 from willow_cart.options.readers import words_in
 from willow_cart.structs import Record, Value, field
 from willow_cart.units import count_of, format_size

@@ -13,7 +13,7 @@ from willow_cart.cli.screen import show_text
 from willow_cart.commands.table import Command
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given
+from willow_cart.options.option import Given
 from willow_cart.platform import processes
 from willow_cart.structs import Value
 

@@ -12,7 +12,7 @@ from typing import BinaryIO, NoReturn
 from willow_cart.cli.screen import tell
 from willow_cart.errors import Exit
 from willow_cart.observer import ReadingProgress, stopped_by_signals
-from willow_cart.views.lines import Reporter
+from willow_cart.views.words import Reporter
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"

@@ -29,19 +29,19 @@ from willow_cart.cli.screen import (
     show_tree,
     tell_each,
 )
-from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.haul import HaulPlan
 from willow_cart.events import Planned
 from willow_cart.filing import Plan
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import Why
+from willow_cart.sources.listing import Why
 from willow_cart.structs import Record, field, replace
 from willow_cart.units import count_of, format_size, json_text
 from willow_cart.views.words import lines_of
 
 if TYPE_CHECKING:
-    from willow_cart.sources.discovery import NotEntered
+    from willow_cart.sources.listing import NotEntered
 
 
 # Longer lists are not read.

@@ -25,7 +25,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer, watched
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.options.option import CSV, FOLDER, JSON, flag, option
 from willow_cart.options.readers import few
 from willow_cart.platform import processes

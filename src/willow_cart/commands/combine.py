@@ -15,8 +15,7 @@ from willow_cart.events import ChangedHere
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.model import Issue
 from willow_cart.observer import Observer
-from willow_cart.options.given import Request
-from willow_cart.options.option import OVERWRITE, argument, flag, option
+from willow_cart.options.option import OVERWRITE, Request, argument, flag, option
 from willow_cart.options.readers import whole
 from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.structs import replace

@@ -22,8 +22,7 @@ from willow_cart.commands.settings import TABLES, own_file
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.events import CodeWanted, PassedOver
 from willow_cart.observer import Observer, WaitNotes
-from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.reaching import ConnectingOptions, SignInOptions
+from willow_cart.options.groups import ConnectingOptions, PaceOptions, SignInOptions
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.protocols import Retrier, RetryPolicy
 from willow_cart.protocols.router import AccessSettings, ProtocolRouter

@@ -10,9 +10,8 @@ from willow_cart.commands.request import ReachingRequest, without_value
 from willow_cart.commands.table import COMMANDS, options_of, options_of_command
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given, Request
-from willow_cart.options.looking import LookingOptions
-from willow_cart.options.option import OVERWRITE, argument, flag, option
+from willow_cart.options.groups import LookingOptions
+from willow_cart.options.option import OVERWRITE, Given, Request, argument, flag, option
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 from willow_cart.toml_file import toml_line

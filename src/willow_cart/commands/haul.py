@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from willow_cart.addresses import host_of
 from willow_cart.cart.forms import form_for
 from willow_cart.commands.connecting import make_access, read_bounds
-from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import write_errand
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.log import LogFile
 from willow_cart.commands.policies import make_rule, make_unpacking
 from willow_cart.commands.request import LookingRequest, shown_command
@@ -37,7 +37,7 @@ from willow_cart.ledger.runs import OwnRun
 from willow_cart.model import Issue, Offer, Sizes, State, label_of
 from willow_cart.observer import Observer, watched
 from willow_cart.offer_store import OfferStore
-from willow_cart.options.hauling import (
+from willow_cart.options.groups import (
     FilingOptions,
     HandlingOptions,
     HaulUnpackingOptions,
@@ -51,8 +51,8 @@ from willow_cart.protocols.http.http_connection import is_this_machine
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.local import path_of
 from willow_cart.sources.checksum_lists import lists_beside, read_lists
-from willow_cart.sources.discovery import Discovery
-from willow_cart.sources.source_guide import Asking
+from willow_cart.sources.discover import Asking
+from willow_cart.sources.listing import Discovery
 from willow_cart.structs import Record, Value, replace
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.units import format_size

@@ -11,10 +11,10 @@ from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.observer import Observer
-from willow_cart.options.looking import KindOption
+from willow_cart.options.groups import KindOption
 from willow_cart.options.option import argument, flag
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import Looking
+from willow_cart.sources.listing import Looking
 
 
 class KnockRequest(ReachingRequest):

@@ -12,18 +12,17 @@ from willow_cart.cart.loading import Find, load_as
 from willow_cart.cart.loading import load as load_cart
 from willow_cart.cart.sheet import Style
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import write_errand
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import BadOption, Exit
 from willow_cart.events import CartFilled, ErrandWritten
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions, PatienceOptions
 from willow_cart.options.option import LANES, OVERWRITE, WRITE_ERRAND, flag, option
-from willow_cart.options.reaching import PatienceOptions
-from willow_cart.sources.discovery import Discovery
+from willow_cart.sources.listing import Discovery
 from willow_cart.standalone import write_script
 from willow_cart.structs import Value, asdict
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
 from willow_cart.choosing import Choosing
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import SizeAsker
+from willow_cart.commands.finding import SizeAsker
 from willow_cart.commands.request import ReachingRequest, shown_command
 from willow_cart.commands.result import CommandResult, summed_up
 from willow_cart.errors import BadAddress, BadOption, Exit
@@ -18,13 +18,13 @@ from willow_cart.observer import Observer
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline_copies.taking import Missing
 from willow_cart.offline_copies.warc import WarcFile, require_warc_name
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.options.option import argument, flag, option
 from willow_cart.options.readers import depth, words_in
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing_bytes
-from willow_cart.sources.discovery import PagePart
+from willow_cart.sources.listing import PagePart
 from willow_cart.structs import replace
 from willow_cart.transfer.policy import HaulPolicy
 

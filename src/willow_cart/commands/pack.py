@@ -7,8 +7,7 @@ from pathlib import Path
 from willow_cart.choosing import Choosing
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit, nothing_there
-from willow_cart.options.given import Request
-from willow_cart.options.option import OVERWRITE, argument, option
+from willow_cart.options.option import OVERWRITE, Request, argument, option
 from willow_cart.packing import Packed, require_form
 from willow_cart.packing import pack as pack_files
 from willow_cart.stored_files import holdings_at

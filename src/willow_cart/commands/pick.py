@@ -11,14 +11,14 @@ from willow_cart.cart.rows import read_marked
 from willow_cart.cart.weighing import weigh
 from willow_cart.choosing import Choice, Choosing
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import SizeAsker
+from willow_cart.commands.finding import SizeAsker
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption, Exit
 from willow_cart.model import Sizes
 from willow_cart.observer import Observer
-from willow_cart.options.looking import Unknown
+from willow_cart.options.groups import Unknown
 from willow_cart.options.option import CART, flag
 from willow_cart.structs import replace
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from willow_cart.commands.connecting import read_bounds
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
-from willow_cart.options.hauling import FilingOptions, UnpackingOptions
+from willow_cart.options.groups import FilingOptions, UnpackingOptions
 from willow_cart.sign_in.secrets import read_secret
 from willow_cart.transfer.policy import Unpacking
 

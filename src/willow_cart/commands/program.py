@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from willow_cart.options.given import Request
-from willow_cart.options.option import OVERWRITE, argument, flag, option
+from willow_cart.options.option import OVERWRITE, Request, argument, flag, option
 from willow_cart.options.readers import port
 
 

@@ -24,8 +24,7 @@ from willow_cart.ledger.receipt import (
 )
 from willow_cart.markup_table import html_table
 from willow_cart.model import State
-from willow_cart.options.given import Request
-from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, flag, option
+from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, Request, flag, option
 from willow_cart.options.readers import positive
 from willow_cart.structs import Value, asdict, astuple
 from willow_cart.units import count_of

@@ -11,9 +11,8 @@ from willow_cart.errors import Exit
 from willow_cart.hauling.refiling import Refiled
 from willow_cart.hauling.refiling import refile as refile_here
 from willow_cart.ledger.entries import Move
-from willow_cart.options.given import Request
-from willow_cart.options.hauling import FilingOptions
-from willow_cart.options.option import FOLDER, flag
+from willow_cart.options.groups import FilingOptions
+from willow_cart.options.option import FOLDER, Request, flag
 from willow_cart.units import count_of
 
 

@@ -18,10 +18,8 @@ from willow_cart.addresses import (
 from willow_cart.choosing import Choosing
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given, Request
-from willow_cart.options.looking import LookingOptions
-from willow_cart.options.option import SOURCES
-from willow_cart.options.reaching import ConnectingOptions, SignInOptions
+from willow_cart.options.groups import ConnectingOptions, LookingOptions, SignInOptions
+from willow_cart.options.option import SOURCES, Given, Request
 from willow_cart.redaction import SECRET_REFERENCES, without_secrets
 from willow_cart.structs import replace
 

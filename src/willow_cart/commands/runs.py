@@ -5,8 +5,7 @@ from __future__ import annotations
 import time
 
 from willow_cart.ledger.runs import Run, Runs
-from willow_cart.options.given import Request
-from willow_cart.options.option import flag, option
+from willow_cart.options.option import Request, flag, option
 from willow_cart.options.readers import positive
 from willow_cart.platform.own_folders import state_folder
 

@@ -10,8 +10,7 @@ from pathlib import Path
 
 from willow_cart.commands.table import COMMANDS, options_of
 from willow_cart.errors import BadOption
-from willow_cart.options.given import Given, Request, given_in, together
-from willow_cart.options.option import flag
+from willow_cart.options.option import Given, Request, flag, given_in, together
 from willow_cart.platform.own_folders import settings_folder
 from willow_cart.structs import Value
 from willow_cart.toml_file import Table, TomlFile

@@ -8,17 +8,16 @@ from typing import TYPE_CHECKING
 from willow_cart.cart.cart import Cart
 from willow_cart.choosing import Choice
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
 from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions, PatienceOptions
 from willow_cart.options.option import CSV, JSON, LANES, flag, option
-from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
-from willow_cart.sources.discovery import Discovery, NotEntered
+from willow_cart.sources.listing import Discovery, NotEntered
 from willow_cart.structs import asdict
 from willow_cart.units import format_size
 

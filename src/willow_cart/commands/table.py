@@ -14,7 +14,7 @@ from willow_cart.options.option import Option
 from willow_cart.structs import Value
 
 if TYPE_CHECKING:
-    from willow_cart.options.given import Request
+    from willow_cart.options.option import Request
 
 
 _OF_THE_PROGRAM = frozenset({"timetable", "help", "completion", "demo"})

@@ -18,9 +18,8 @@ from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.observer import Observer
-from willow_cart.options.given import Request
-from willow_cart.options.hauling import UnpackingOptions
-from willow_cart.options.option import argument, option
+from willow_cart.options.groups import UnpackingOptions
+from willow_cart.options.option import Request, argument, option
 from willow_cart.units import count_of
 
 

@@ -10,7 +10,7 @@ from willow_cart.cart.rows import read_marked
 from willow_cart.cart.splitting import CartPart, DrivePacking, SharePacking, file_of, split
 from willow_cart.cart.weighing import Weight
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import SizeAsker
+from willow_cart.commands.finding import SizeAsker
 from willow_cart.commands.request import ReachingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.defaults import QUESTIONS

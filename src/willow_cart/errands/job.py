@@ -16,7 +16,7 @@ from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
-from willow_cart.options.given import Given, Request, given_in, typed
+from willow_cart.options.option import Given, Request, given_in, typed
 from willow_cart.platform import processes
 from willow_cart.redaction import fingerprint
 from willow_cart.structs import Value, replace

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 
 from willow_cart.commands.connecting import make_access, read_bounds
-from willow_cart.commands.discovering import OfferFinder
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Document, Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
@@ -18,8 +18,8 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_in_file import sign_ins_in
-from willow_cart.sources.discovery import Discovery
-from willow_cart.sources.source_guide import Asking
+from willow_cart.sources.discover import Asking
+from willow_cart.sources.listing import Discovery
 from willow_cart.structs import Record, field, replace
 
 

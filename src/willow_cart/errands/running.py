@@ -66,7 +66,7 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.platform import files, locks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import Discovery
+from willow_cart.sources.listing import Discovery
 from willow_cart.structs import Value, replace
 from willow_cart.units import count_of
 

@@ -7,7 +7,6 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from willow_cart.commands.connecting import make_access
-from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import (
     ARRIVALS_HINT,
     VALUES_HINT,
@@ -15,6 +14,7 @@ from willow_cart.commands.errand import (
     keys_of,
     require_no_secrets,
 )
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.survey import SurveyRequest
 from willow_cart.commands.table import COMMANDS
 from willow_cart.errors import BadOption
@@ -22,9 +22,9 @@ from willow_cart.events import ErrandWritten
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
-from willow_cart.options.given import Given
+from willow_cart.options.option import Given
 from willow_cart.replacing import replacing
-from willow_cart.sources.discovery import Discovery, Why
+from willow_cart.sources.listing import Discovery, Why
 from willow_cart.structs import replace
 from willow_cart.toml_file import toml_comment, toml_line
 from willow_cart.units import count_of

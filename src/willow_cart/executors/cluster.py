@@ -39,7 +39,7 @@ from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.model import Offer
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace

@@ -20,7 +20,7 @@ from willow_cart.errors import BadAddress, CannotStore, NotServed, UnreadableSou
 from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
-from willow_cart.protocols.read_all import fetch_whole
+from willow_cart.protocols.base import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Record, field
 from willow_cart.units import read_count

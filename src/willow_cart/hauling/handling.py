@@ -23,7 +23,7 @@ from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.ledger.entries import Arrival
 from willow_cart.observer import Observer
-from willow_cart.options.hauling import ArrivalCommand
+from willow_cart.options.groups import ArrivalCommand
 from willow_cart.platform import processes
 
 # How much of what a command says is kept, from its end.

@@ -18,7 +18,7 @@ from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES, Secured
 from willow_cart.sources.discover import discover_each
-from willow_cart.sources.discovery import Discovery, Looking
+from willow_cart.sources.listing import Discovery, Looking
 from willow_cart.structs import Value
 from willow_cart.units import count_of, format_duration, format_size
 

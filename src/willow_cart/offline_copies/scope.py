@@ -13,8 +13,7 @@ from willow_cart.addresses import WEB, host_of, origin_of, query_of, scheme_of, 
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 from willow_cart.redaction import fingerprint, without_secrets
-from willow_cart.sources.discovery import PagePart
-from willow_cart.sources.listing import folder_of
+from willow_cart.sources.listing import PagePart, folder_of
 from willow_cart.structs import Value, field
 
 

@@ -1,19 +1,20 @@
-"""The interface that each protocol implements."""
+"""The interface that each protocol implements, and reading a whole document by it."""
 
 from __future__ import annotations
 
+import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Sequence
 from datetime import datetime
 from enum import Enum
 from typing import Self
 
-from willow_cart.errors import BadAddress
+from willow_cart.errors import BadAddress, ProtocolError, TimedOut
 from willow_cart.model import Checksum, Metadata, Validators
 from willow_cart.protocols.retry import Retrier
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value
-from willow_cart.units import format_size
+from willow_cart.units import format_duration, format_size
 
 CHUNK = 1 << 20
 """The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
@@ -338,3 +339,58 @@ def too_long(largest: int) -> str:
         f"the listing is longer than {format_size(largest)}; the rest was not read"
         " (--largest-listing allows more)"
     )
+
+
+MAX_DOCUMENT_BYTES = 64 << 20
+"""The most bytes of a document that are read; what is longer is a file."""
+
+
+def fetch_whole(
+    address: str, access: Access, largest: int = MAX_DOCUMENT_BYTES
+) -> tuple[Metadata, bytes]:
+    """Fetch a document in one attempt.
+
+    Raises:
+        TransferFailed: it did not come.
+        ProtocolError: it is too long for what it should be.
+    """
+    delivery = access.open(address)
+    assert not isinstance(delivery, Unchanged), "no condition was made"
+    try:
+        return delivery.facts, read_whole(delivery, largest, access.document_seconds)
+    finally:
+        delivery.close()
+
+
+def read_whole(
+    delivery: Download, largest: int = MAX_DOCUMENT_BYTES, seconds: float = float("inf")
+) -> bytes:
+    """Read a download to its end.
+
+    Args:
+        delivery: what is read.
+        largest: bytes that are read.
+        seconds: within which it must have come.
+
+    Raises:
+        TransferFailed: it stops short.
+        TimedOut: it takes too long.
+        ProtocolError: it is too long for what it should be.
+    """
+    content = bytearray()
+    until = time.monotonic() + seconds
+    while piece := delivery.read():
+        content += piece
+        if time.monotonic() > until:
+            raise TimedOut(
+                without_secrets(delivery.facts.address),
+                f"not complete after {format_duration(seconds)}",
+                "try again later",
+            )
+        if len(content) > largest:
+            raise ProtocolError(
+                without_secrets(delivery.facts.address),
+                f"is more than {format_size(largest)} long, too large for a list or a page",
+                "give --as file to take it as a file, or a larger --largest-listing",
+            )
+    return bytes(content)

@@ -28,7 +28,7 @@ from willow_cart.errors import (
     said_in,
 )
 from willow_cart.model import Metadata, Validators
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.outside_values import read_iso
 from willow_cart.protocols.base import (
     Access,
@@ -37,9 +37,9 @@ from willow_cart.protocols.base import (
     Lister,
     ObjectStore,
     Unchanged,
+    fetch_whole,
 )
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, next_address
-from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.retry import Retrier
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page

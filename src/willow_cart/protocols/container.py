@@ -12,9 +12,8 @@ from urllib.parse import quote, unquote
 from willow_cart.addresses import address_of_key
 from willow_cart.errors import TransferFailed
 from willow_cart.model import Origin
-from willow_cart.protocols.base import Access, DirectoryEntry, ObjectStore
+from willow_cart.protocols.base import Access, DirectoryEntry, ObjectStore, fetch_whole
 from willow_cart.protocols.http.http_rules import parse_date
-from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
 from willow_cart.protocols.web_delivery import read_base64
 from willow_cart.redaction import without_secrets

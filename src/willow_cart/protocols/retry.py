@@ -20,7 +20,7 @@ from willow_cart.errors import (
     TransientError,
     WillowCartError,
 )
-from willow_cart.options.reaching import PatienceOptions
+from willow_cart.options.groups import PatienceOptions
 from willow_cart.structs import Value, replace
 
 Answer = TypeVar("Answer")

@@ -15,8 +15,7 @@ from willow_cart.addresses import host_of, is_inside, scheme_of
 from willow_cart.archives.reader import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
-from willow_cart.options.hauling import PaceOptions
-from willow_cart.options.reaching import ConnectingOptions
+from willow_cart.options.groups import ConnectingOptions, PaceOptions
 from willow_cart.protocols.base import (
     Access,
     Download,

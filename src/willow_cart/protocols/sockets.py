@@ -14,7 +14,7 @@ from contextlib import suppress
 from random import random
 from typing import Any
 
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import connections
 
 # A connection attempt looks this often whether it is still wanted, in seconds.

@@ -24,14 +24,13 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols.base import Access, Download, Lister, Unchanged
+from willow_cart.protocols.base import Access, Download, Lister, Unchanged, read_whole
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
 )
 from willow_cart.protocols.http.http_connection import proxy_for as usual_proxy
 from willow_cart.protocols.http.web_sender import WebSender
-from willow_cart.protocols.read_all import read_whole
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.retry import tell_nothing
 from willow_cart.protocols.sockets import RequestPacer
@@ -44,7 +43,7 @@ from willow_cart.protocols.web_delivery import (
 )
 from willow_cart.protocols.web_sessions import BLOB_ERRORS, explain_blob
 from willow_cart.redaction import without_secrets
-from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.cookie_file import ChainCookies
 from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_ins import Signer, SignIns
 from willow_cart.sign_in.trust import ContextFor, TlsContexts, Trust

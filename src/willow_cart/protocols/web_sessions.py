@@ -36,7 +36,7 @@ from willow_cart.protocols.http.http_connection import Answer
 from willow_cart.protocols.http.http_response import FramingError
 from willow_cart.protocols.retry import tell_nothing
 from willow_cart.redaction import without_secrets
-from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.cookie_file import ChainCookies
 from willow_cart.sign_in.login_form import FORM_TYPE, FormSignIn
 from willow_cart.sign_in.oauth import SLOWER_SECONDS, DeviceCode, OAuthSignIn, Token
 from willow_cart.sign_in.sign_ins import SignIn, SignIns

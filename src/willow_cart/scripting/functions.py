@@ -12,8 +12,8 @@ from willow_cart.commands.audit import Audit, AuditRequest, repair
 from willow_cart.commands.audit import audit as audit_folder
 from willow_cart.commands.combine import CombineRequest, CombineResult
 from willow_cart.commands.combine import combine as combine_tables
-from willow_cart.commands.discovering import OfferFinder
 from willow_cart.commands.errand import ErrandRequest
+from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.haul import Haul, HaulPlan, HaulRequest
 from willow_cart.commands.haul import haul as haul_sources
 from willow_cart.commands.knock import KnockRequest, KnockResult

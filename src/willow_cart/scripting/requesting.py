@@ -17,10 +17,10 @@ from willow_cart.commands.table import NOT_KEYWORDS, options_of_command
 from willow_cart.errors import BadOption, Exit, Incomplete
 from willow_cart.model import Offer
 from willow_cart.observer import stopped_by_signals
-from willow_cart.options.given import Given, Request, given_in
+from willow_cart.options.option import Given, Request, given_in
 from willow_cart.toml_file import Table
 from willow_cart.units import printable
-from willow_cart.views.lines import Reporter
+from willow_cart.views.words import Reporter
 
 if TYPE_CHECKING:
     import pandas as pd

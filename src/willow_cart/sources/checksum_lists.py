@@ -16,7 +16,7 @@ from willow_cart.formats.checksums import (
 )
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
-from willow_cart.protocols.read_all import fetch_whole
+from willow_cart.protocols.base import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.reading import read_text
 from willow_cart.structs import Value

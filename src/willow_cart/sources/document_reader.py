@@ -18,14 +18,13 @@ from willow_cart.sources.catalogues.catalogue_reader import (
     read_items,
     read_linkset_text,
 )
-from willow_cart.sources.discovery import Looking
 from willow_cart.sources.folders import (
     is_folder_index,
     read_folder,
     read_json_folder,
     read_xml_folder,
 )
-from willow_cart.sources.listing import Kind, Listing, kind_of_document, looks_like_xml
+from willow_cart.sources.listing import Kind, Listing, Looking, kind_of_document, looks_like_xml
 from willow_cart.sources.sitemaps import read_moment
 from willow_cart.sources.web_pages.elements import words_of
 from willow_cart.sources.web_pages.markup import open_page, parse_xml

@@ -19,16 +19,16 @@ from willow_cart.checks.soft_failures import (
 from willow_cart.errors import NotServed, TransferFailed, UnreadableSource, plainly
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access, DirectoryLister, Unchanged
+from willow_cart.protocols.base import fetch_whole, read_whole
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, parse_date
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
-from willow_cart.protocols.read_all import fetch_whole, read_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import open_named
 from willow_cart.sources.directories import list_directory
-from willow_cart.sources.discovery import Looking
 from willow_cart.sources.listing import (
     Kind,
     Listing,
+    Looking,
     is_catalogue,
     is_packed_sitemap,
     kind_of_document,

@@ -18,7 +18,7 @@ from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.directories import nothing_matches
-from willow_cart.sources.discovery import MAX_DEPTH, Discovery, Looking, NotEntered, Why
+from willow_cart.sources.listing import MAX_DEPTH, Discovery, Looking, NotEntered, Why
 
 _MAX_SUGGESTIONS = 5
 

@@ -22,8 +22,16 @@ from willow_cart.model import Issue, Metadata, Offer
 from willow_cart.protocols import Access, Unchanged
 from willow_cart.protocols.kept_answers import Keep
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import MAX_DEPTH, Discovery, Looking, NotEntered, Why
-from willow_cart.sources.listing import Kind, Listing, folder_below
+from willow_cart.sources.listing import (
+    MAX_DEPTH,
+    Discovery,
+    Kind,
+    Listing,
+    Looking,
+    NotEntered,
+    Why,
+    folder_below,
+)
 from willow_cart.sources.reading import Answer, Reader
 from willow_cart.structs import replace
 

@@ -33,7 +33,7 @@ from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
-from willow_cart.options.hauling import Twins
+from willow_cart.options.groups import Twins
 from willow_cart.redaction import fingerprint
 from willow_cart.structs import Value, field, replace
 from willow_cart.transfer.existing_files import give_own_files

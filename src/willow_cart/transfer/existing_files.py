@@ -13,7 +13,7 @@ from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import Checksum, State
-from willow_cart.options.hauling import IfPresent
+from willow_cart.options.groups import IfPresent
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value, replace
 from willow_cart.transfer.transfers import Transfer

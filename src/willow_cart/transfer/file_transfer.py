@@ -28,7 +28,7 @@ from willow_cart.kinds import better_name, extension_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Offer, Origin, State
-from willow_cart.options.hauling import IfPresent
+from willow_cart.options.groups import IfPresent
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.web_delivery import md5_mark_in

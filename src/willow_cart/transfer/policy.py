@@ -10,7 +10,7 @@ from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.filing import Filed, Layout, Template, require_fields
 from willow_cart.filing.plan import FilingRule
 from willow_cart.kinds import stem_of, tells_kind
-from willow_cart.options.hauling import HandlingOptions, PaceOptions
+from willow_cart.options.groups import HandlingOptions, PaceOptions
 from willow_cart.protocols import RetryPolicy
 from willow_cart.sign_in.secrets import Secret
 from willow_cart.structs import Value, replace

@@ -9,7 +9,7 @@ from statistics import median
 
 from willow_cart.defaults import REQUEST_BYTES
 from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
-from willow_cart.options.hauling import PaceOptions
+from willow_cart.options.groups import PaceOptions
 from willow_cart.units import format_duration, format_size
 
 # A lane more must bring at least this share of what it would bring if none slowed down another.

@@ -26,6 +26,7 @@ from willow_cart.errors import (
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import (
     CHUNK,
+    MAX_DOCUMENT_BYTES,
     Access,
     DirectoryEntry,
     DirectoryLister,
@@ -47,7 +48,6 @@ from willow_cart.protocols.ftp.ftp_listing import (
     parse_timestamp,
 )
 from willow_cart.protocols.ftp.ftp_pool import FtpConnections
-from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.origins import NamedOrigins

@@ -23,6 +23,7 @@ from willow_cart.model import Metadata, Validators
 from willow_cart.outside_values import moment_at
 from willow_cart.protocols.base import (
     CHUNK,
+    MAX_DOCUMENT_BYTES,
     Access,
     DirectoryEntry,
     DirectoryLister,
@@ -34,7 +35,6 @@ from willow_cart.protocols.base import (
     readable_name,
     too_long,
 )
-from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sftp.sftp_pool import HostKeys, Session, SftpConnections
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
-from willow_cart.sources.discovery import Looking, PagePart
-from willow_cart.sources.listing import Kind, Listing, folder_below
+from willow_cart.sources.listing import Kind, Listing, Looking, PagePart, folder_below
 from willow_cart.sources.tables import Tables
 from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.sources.web_pages.markup import Page

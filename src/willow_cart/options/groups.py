@@ -1,19 +1,369 @@
-"""Options for fetching, checking, filing and unpacking."""
+"""The groups of options, which are also the policies: what reads them gets them as they are."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
 
 from willow_cart.defaults import LANES, LANES_PER_HOST, MOST_LANES_PER_HOST, STALL_SECONDS
 from willow_cart.errors import BadOption
 from willow_cart.options.option import Options, flag, option
-from willow_cart.options.reaching import PatienceOptions
-from willow_cart.options.readers import few, seconds, size, speed, strands, whole
+from willow_cart.options.readers import (
+    Span,
+    depth,
+    end,
+    few,
+    moment,
+    pages,
+    positive,
+    seconds,
+    size,
+    span,
+    speed,
+    strands,
+    whole,
+)
 from willow_cart.platform import processes
 from willow_cart.structs import Value, force_setattr
+
+
+class SignInOptions(Options):
+    """The sign-in; secrets are referred to, never contained."""
+
+    title = "sign-in"
+    text = (
+        "Sent to the hosts of the addresses among the sources, or to the one that --sign-in-at "
+        "names, and to no other. Keep secrets in an environment variable (env:NAME), in the first "
+        "line of a file (file:PATH), or in the system's keyring (keyring:NAME). Sign-ins in the "
+        "config file that name their host, and ~/.netrc, are used as well."
+    )
+
+    sign_in: str | None = option(
+        None, str, "the name of a sign-in in the config file", metavar="NAME"
+    )
+    user: str | None = option(
+        None, str, "user name, for basic or digest authentication", metavar="NAME"
+    )
+    password: str | None = option(
+        None,
+        str,
+        "password of --user; asked for on the terminal if missing",
+        metavar="env:NAME|file:PATH|keyring:NAME",
+    )
+    key: str | None = option(
+        None, str, "private key for SFTP, besides those of the agent and of ~/.ssh", metavar="FILE"
+    )
+    passphrase: str | None = option(
+        None, str, "passphrase of --key", metavar="env:NAME|file:PATH|keyring:NAME"
+    )
+    token: str | None = option(
+        None, str, "a bearer token", metavar="env:NAME|file:PATH|keyring:NAME"
+    )
+    account_key: str | None = option(
+        None,
+        str,
+        "account key of a blob store; --user is the account's name",
+        metavar="env:NAME|file:PATH|keyring:NAME",
+    )
+    shared_access: str | None = option(
+        None,
+        str,
+        "shared access signature of a blob store",
+        metavar="env:NAME|file:PATH|keyring:NAME",
+    )
+    header: tuple[str, ...] = option(
+        (),
+        str,
+        "a header field to send; its value may be env:NAME or file:PATH",
+        metavar="'NAME: VALUE'",
+        many=True,
+    )
+    cookies: str | None = option(
+        None, str, "a cookie file in the Netscape text form", metavar="FILE"
+    )
+    sign_in_at: str | None = option(
+        None, str, "the address that the sign-in is for", metavar="ADDRESS"
+    )
+
+
+class ConnectingOptions(Options):
+    """How to connect to servers."""
+
+    title = "connecting"
+
+    ca: str | None = option(
+        None, str, "certificates to trust besides the system's, in PEM format", metavar="FILE"
+    )
+    client_cert: str | None = option(
+        None, str, "client certificate with its key, in PEM format", metavar="FILE"
+    )
+    client_key: str | None = option(
+        None, str, "key of --client-cert, if it is in a file of its own", metavar="FILE"
+    )
+    host_key: tuple[str, ...] = option(
+        (),
+        str,
+        "accept the SFTP server with this key, which is not in ~/.ssh/known_hosts",
+        metavar="SHA256:...",
+        many=True,
+    )
+    endpoint: str | None = option(
+        None,
+        str,
+        "address of the server for s3://, gs:// and az:// addresses; {bucket} in it makes the "
+        "bucket part of the host name",
+        metavar="ADDRESS",
+    )
+    profile: str | None = option(
+        None,
+        str,
+        "sign requests to s3:// buckets by this profile of the shared credentials file",
+        metavar="NAME",
+    )
+    ambient: bool = flag(
+        "sign requests to s3:// buckets by the role of this machine, container or workload"
+    )
+    requester_pays: bool = flag("accept the charges for buckets whose owner does not pay them")
+    largest_listing: int = option(
+        64 << 20,
+        size,
+        "maximum size of a page, a folder index or an FTP listing (64MiB)",
+        metavar="SIZE",
+    )
+    active: bool = flag("use active mode for FTP: the server opens the data connections")
+
+
+class PatienceOptions(Options):
+    """How often and how long to retry."""
+
+    title = "pace"
+
+    attempts: int = option(
+        5,
+        positive,
+        "consecutive failed attempts before a request is given up; the pauses between them grow "
+        "(%(default)s)",
+        metavar="N",
+    )
+    pause: float | None = option(
+        None, seconds, "use the same pause between all attempts", metavar="SECONDS"
+    )
+    longest_wait: float = option(
+        300,
+        seconds,
+        "longest wait that a server may ask for; a file fails if the server asks for more "
+        "(%(default)s)",
+        metavar="SECONDS",
+    )
+
+
+class KindOption(Options):
+    """What sources are."""
+
+    title = "looking"
+
+    as_: str | None = option(
+        None,
+        str,
+        "what the sources are, if the server's answer does not show it",
+        choices=(
+            "file",
+            "page",
+            "folder",
+            "bucket",
+            "feed",
+            "sitemap",
+            "list",
+            "archive",
+            "webdav",
+            "catalogue",
+        ),
+    )
+
+
+class LookingOptions(KindOption):
+    """How sources are listed."""
+
+    title = "looking"
+
+    depth: int | None = option(
+        1,
+        depth,
+        "levels of folders to list, or of linked pages below the page (%(default)s)",
+        metavar="N|all",
+    )
+    within: str = option(
+        "", str, "only the part of a page that matches a CSS selector", metavar="SELECTOR"
+    )
+    parts: str = option(
+        "links",
+        str,
+        "kinds of references on a page to use: links, images, media, styles, scripts (%(default)s)",
+        metavar="PART,...",
+        keyword="Words",
+    )
+    pages: int = option(1, pages, "pages of a series to follow (%(default)s)", metavar="N|all")
+    next_: str = option(
+        "",
+        str,
+        "CSS selector of the link to the next page, if the page does not mark it rel=next",
+        metavar="SELECTOR",
+    )
+    keep_folders: bool = flag(
+        "keep the folders of addresses: paths begin at the top of the server, not at the source"
+    )
+    base: str = option("", str, "the original address of a saved page", metavar="ADDRESS")
+    most_listed: int = option(
+        10000000,
+        positive,
+        "stop listing a source after N files or N/100 folders (%(default)s)",
+        metavar="N",
+    )
+    ignore_robots: bool = flag("follow links that robots.txt disallows; for your own servers")
+
+
+class Unknown(StrEnum):
+    """What to do with offers for which a rule lacks a fact."""
+
+    KEEP = "keep"
+    DROP = "drop"
+
+
+class ChoosingOptions(Options):
+    """Which offers are chosen; the same in every command."""
+
+    title = "choosing"
+
+    numbers: str | None = option(
+        None,
+        str,
+        "keep these rows of a survey or a cart, by number: 3,7-12",
+        metavar="N,N-M,...",
+        keyword="int | str",
+    )
+    link_text: tuple[str, ...] = option(
+        (), str, "keep links whose text matches a wildcard pattern", metavar="PATTERN", many=True
+    )
+    heading: tuple[str, ...] = option(
+        (),
+        str,
+        "keep links below a heading that matches a wildcard pattern, also of a section around it",
+        metavar="PATTERN",
+        many=True,
+    )
+    column: str = option(
+        "",
+        str,
+        "keep links in one column of a table on the page, by number or title",
+        metavar="N|TITLE",
+        keyword="int | str",
+    )
+    ext: tuple[str, ...] = option(
+        (),
+        str,
+        "keep these extensions, in any case; tar.gz is one extension",
+        metavar="EXT,...",
+        many=True,
+    )
+    kind: tuple[str, ...] = option(
+        (),
+        str,
+        "keep these kinds of files: table, archive, image, ...",
+        metavar="KIND,...",
+        many=True,
+    )
+    keep: tuple[str, ...] = option(
+        (),
+        str,
+        "keep names that match a wildcard pattern (* ? [abc]); a pattern with / is matched "
+        "against the path below the source, and ** matches any folders; --keep may be repeated",
+        metavar="PATTERN",
+        many=True,
+    )
+    drop: tuple[str, ...] = option(
+        (), str, "exclude names that match a wildcard pattern", metavar="PATTERN", many=True
+    )
+    keep_re: tuple[str, ...] = option(
+        (),
+        str,
+        "keep paths that contain a match of a regular expression",
+        metavar="REGEX",
+        many=True,
+    )
+    drop_re: tuple[str, ...] = option(
+        (),
+        str,
+        "exclude paths that contain a match of a regular expression",
+        metavar="REGEX",
+        many=True,
+    )
+    after_name: str = option("", str, "keep names that sort after this one", metavar="NAME")
+    since: datetime | None = option(
+        None,
+        moment,
+        "keep files modified at this time or later: 2031-05-01, 2031-05-01T06:00Z, or an age "
+        "such as 5d or 24h; times without a zone are UTC",
+        metavar="WHEN",
+        keyword="Moment",
+    )
+    until: datetime | None = option(
+        None,
+        end,
+        "keep files modified at this time or earlier; a date includes the whole day",
+        metavar="WHEN",
+        keyword="Moment",
+    )
+    media_type: tuple[str, ...] = option(
+        (),
+        str,
+        "keep these media types: image/tiff, 'text/*'; the catalogue's, or that of the extension",
+        metavar="TYPE",
+        many=True,
+    )
+    within_time: Span | None = option(
+        None,
+        span,
+        "keep data of this time, as a catalogue says: 2031-05-01/2031-05-31",
+        metavar="FROM/UNTIL",
+    )
+    within_box: str | None = option(
+        None,
+        str,
+        "keep data of this place, as a catalogue says, in degrees: 4.1,52.0,4.3,52.2",
+        metavar="WEST,SOUTH,EAST,NORTH",
+    )
+    undated: Unknown = option(
+        Unknown.KEEP,
+        Unknown,
+        "keep or drop files of unknown date when a rule needs the date (%(default)s)",
+        choices=("keep", "drop"),
+    )
+    at_least: int | None = option(
+        None, size, "keep files of this size or larger: 10MB, 1.5GiB", metavar="SIZE"
+    )
+    at_most: int | None = option(None, size, "keep files of this size or smaller", metavar="SIZE")
+    unsized: Unknown = option(
+        Unknown.KEEP,
+        Unknown,
+        "keep or drop files of unknown size, or of a rounded size near the limit, when a rule "
+        "needs the size (%(default)s)",
+        choices=("keep", "drop"),
+    )
+    prefer: tuple[str, ...] = option(
+        (),
+        str,
+        "if a file is offered in several variants, such as two formats, keep the first of these: "
+        "extensions, folder names, or last words of names",
+        metavar="WORD,...",
+        many=True,
+    )
+    nth: str = option("", str, "keep the K-th of every N remaining files: 1/3", metavar="K/N")
+    first: int | None = option(None, positive, "keep the first N remaining files", metavar="N")
+    ask_sizes: bool = flag("ask the servers for unknown sizes and dates, with one request per file")
+
 
 # Seconds on the average between two files for those who are shy.
 _ONE_BY_ONE_GAP_SECONDS = 2.0

@@ -16,14 +16,13 @@ from willow_cart.kinds import kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.options.looking import ChoosingOptions
+from willow_cart.options.groups import ChoosingOptions
 from willow_cart.options.readers import words_in
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import ManyQuestions
 from willow_cart.sources.asking import ask_sizes
-from willow_cart.sources.discover import discover_each
-from willow_cart.sources.discovery import Discovery, Looking, Why
-from willow_cart.sources.source_guide import Asking
+from willow_cart.sources.discover import Asking, discover_each
+from willow_cart.sources.listing import Discovery, Looking, Why
 from willow_cart.structs import asdict, replace
 from willow_cart.units import count_of
 
