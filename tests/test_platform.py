@@ -28,7 +28,7 @@ from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import disks
-from willow_cart.platform.links import LinkFound
+from willow_cart.platform.own_folders import LinkFound
 from willow_cart.platform.posix import containment as posix_containment
 from willow_cart.platform.posix import disks as posix_disks
 from willow_cart.platform.posix import files as posix_files

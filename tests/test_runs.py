@@ -17,7 +17,7 @@ import pytest
 from tests.support.program import COMMAND, files_in, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.ledger.runs import Progress, Runs
-from willow_cart.platform import locks
+from willow_cart.platform import files
 
 CONTENT = random.Random(7).randbytes(2_000_000)
 
@@ -74,14 +74,14 @@ def test_a_run_that_ends_while_it_is_read_has_its_exit_code(
 ) -> None:
     runs = Runs(tmp_path / "runs")
     own = runs.begin("haul list.txt", tmp_path, background=False)
-    is_locked = locks.is_locked
+    is_locked = files.is_locked
     assert runs.find(1).alive
 
     def is_locked_late(path: Path) -> bool:
         own.end(0, Progress())
         return is_locked(path)
 
-    monkeypatch.setattr(locks, "is_locked", is_locked_late)
+    monkeypatch.setattr(files, "is_locked", is_locked_late)
     found = runs.find(1)
     assert (found.alive, found.exit_code) == (False, 0)
 

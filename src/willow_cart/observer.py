@@ -12,7 +12,7 @@ from typing import BinaryIO, NoReturn, Protocol
 
 from willow_cart.errors import TransientError
 from willow_cart.events import Notice, Waits
-from willow_cart.platform import consoles
+from willow_cart.platform import processes
 from willow_cart.progress import HaulProgress
 
 # What is waited for repeatedly is reported no more often than this.
@@ -167,11 +167,11 @@ def stopped_by_signals(again: Callable[[], NoReturn]) -> Iterator[threading.Even
         return
     before = {
         number: signal.signal(number, end)
-        for number in consoles.STOP_SIGNALS
+        for number in processes.STOP_SIGNALS
         if signal.getsignal(number) is not signal.SIG_IGN  # as nohup(1) has it
     }
     try:
-        with consoles.held_open(stop.set):
+        with processes.held_open(stop.set):
             yield stop
     finally:
         for number, handler in before.items():

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.errors import BadOption, CannotStore, plainly
-from willow_cart.platform import files, locks
+from willow_cart.platform import files
 
 # How much of a file's beginning and end is looked at for a mark of this program.
 _INSPECTED_BYTES = 8192
@@ -180,7 +180,7 @@ def _open_unfinished(path: Path) -> int:
 
 def _lock(descriptor: int) -> None:
     try:
-        locks.lock(descriptor)
+        files.lock(descriptor)
     except BlockingIOError:
         raise
     except OSError:

@@ -17,21 +17,12 @@ from typing import Any
 
 def _use_modules_for_windows() -> None:
     import willow_cart.platform as chosen
-    from willow_cart.platform.windows import (
-        connections,
-        consoles,
-        containment,
-        disks,
-        files,
-        kernel,
-        locks,
-        processes,
-    )
+    from willow_cart.platform.windows import containment, disks, files, kernel, processes
 
-    for module in (connections, consoles, containment, disks, files, locks, processes):
+    for module in (containment, disks, files, processes):
         setattr(chosen, module.__name__.rpartition(".")[2], module)
     here = SimpleNamespace(LK_NBLCK=2, locking=_lock)
-    vars(locks)["import_module"] = lambda _name: here
+    vars(files)["import_module"] = lambda _name: here
     kernel.boot_number = lambda: 1
 
 

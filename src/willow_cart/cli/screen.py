@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.cart.sheet import cover
 from willow_cart.model import State
-from willow_cart.platform import consoles
+from willow_cart.platform import processes
 from willow_cart.structs import Record, field
 from willow_cart.units import printable, printable_lines
 
@@ -131,7 +131,7 @@ def show_tables(
 def show_line(line: str, *, dim: bool = False) -> None:
     """Print a line, wrapped at words on a terminal."""
     line = wrapped(printable(line), sys.stdout)
-    print(f"\x1b[2m{line}\x1b[0m" if dim and consoles.has_styles(sys.stdout) else line)
+    print(f"\x1b[2m{line}\x1b[0m" if dim and processes.has_styles(sys.stdout) else line)
 
 
 def show_text(text: str, *, end: str = "\n") -> None:

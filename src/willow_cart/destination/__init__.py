@@ -14,7 +14,7 @@ from willow_cart.destination.destination import (
 )
 from willow_cart.destination.names import fold, is_safe_path, marked_name, safe_name, safe_path
 from willow_cart.destination.tree import FileTree, Stamp
-from willow_cart.platform.links import LinkFound
+from willow_cart.platform.own_folders import LinkFound
 
 __all__ = [
     "LARGEST_ON_FAT",

@@ -21,8 +21,8 @@ from willow_cart.destination.names import fold, is_safe_path
 from willow_cart.destination.tree import FileTree, Stamp
 from willow_cart.errors import TOO_MANY_FILES, CannotStore, UnusableDestination, plainly
 from willow_cart.model import OWN_FOLDER
-from willow_cart.platform import disks, files, locks
-from willow_cart.platform.links import LinkFound
+from willow_cart.platform import disks, files
+from willow_cart.platform.own_folders import LinkFound
 from willow_cart.structs import Value
 from willow_cart.units import format_size
 
@@ -251,7 +251,7 @@ class Destination(FileTree):
         deadline = time.monotonic() + _LOCK_WAIT_SECONDS
         while True:
             try:
-                locks.lock(self._lock)
+                files.lock(self._lock)
                 break
             except BlockingIOError:
                 if time.monotonic() < deadline:

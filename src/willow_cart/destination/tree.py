@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import BinaryIO, Self
 
 from willow_cart.platform import containment, files
-from willow_cart.platform.links import LinkFound
+from willow_cart.platform.own_folders import LinkFound
 from willow_cart.structs import Value
 
 

@@ -63,7 +63,7 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import State
 from willow_cart.observer import Observer
 from willow_cart.offer_store import OfferStore
-from willow_cart.platform import files, locks
+from willow_cart.platform import files
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Discovery
@@ -171,7 +171,7 @@ def _alone(path: Path) -> Iterator[None]:
     except OSError as error:
         raise BadOption(str(path), f"cannot be read: {plainly(error)}", "check the file") from None
     try:
-        locks.lock(file)
+        files.lock(file)
         yield
     except BlockingIOError:
         raise UnusableDestination(

@@ -18,7 +18,7 @@ from typing import Any
 
 from willow_cart.errors import CannotStore, NoSuchRun, plainly
 from willow_cart.ledger.entries import timestamp
-from willow_cart.platform import files, locks, processes
+from willow_cart.platform import files, processes
 from willow_cart.structs import Value, field, replace, to_builtins
 
 # How many past hauls are remembered.
@@ -195,14 +195,14 @@ class Runs:
         run = _read_state(folder)
         if run is None or run.ended:
             return run
-        if locks.is_locked(folder / "lock"):
+        if files.is_locked(folder / "lock"):
             return replace(run, alive=True)
         # It may have ended since it was read: its end is written before its lock is released.
         return _read_state(folder)
 
     def _forget_old(self) -> None:
         for number in sorted(self._numbers())[:-_MAX_PAST_RUNS]:
-            if not locks.is_locked(self._folder / str(number) / "lock"):
+            if not files.is_locked(self._folder / str(number) / "lock"):
                 shutil.rmtree(self._folder / str(number), ignore_errors=True)
 
 
@@ -221,7 +221,7 @@ class OwnRun:
         self.log = folder / "log"
         self._state = folder / "state.json"
         self._lock = files.open_private(folder / "lock")
-        locks.lock(self._lock, waits=True)
+        files.lock(self._lock, waits=True)
         processes.listen_for_end(folder)
         self._over = threading.Event()
         self._reporter: threading.Thread | None = None

@@ -8,23 +8,17 @@ import sys
 
 if sys.platform == "win32":
     from willow_cart.platform.windows import (
-        connections,
-        consoles,
         containment,
         disks,
         files,
-        locks,
         processes,
     )
 else:
     from willow_cart.platform.posix import (
-        connections,
-        consoles,
         containment,
         disks,
         files,
-        locks,
         processes,
     )
 
-__all__ = ["connections", "consoles", "containment", "disks", "files", "locks", "processes"]
+__all__ = ["containment", "disks", "files", "processes"]

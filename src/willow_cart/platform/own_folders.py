@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from pathlib import Path
 
 _NAME = "willow-cart"
@@ -19,3 +20,15 @@ def state_folder() -> Path:
     import platformdirs
 
     return platformdirs.user_state_path(_NAME, appauthor=False)
+
+
+class LinkFound(OSError):
+    """A link in place of a folder or file; `filename` is its path."""
+
+    def __init__(self, path: str) -> None:
+        super().__init__(errno.ELOOP, "is a link", path)
+
+
+def leads_astray(part: str) -> bool:
+    """Whether a part leads elsewhere than to a name in its folder."""
+    return part in ("", ".", "..") or "\0" in part

@@ -15,7 +15,7 @@ from random import random
 from typing import Any
 
 from willow_cart.options.groups import PaceOptions
-from willow_cart.platform import connections
+from willow_cart.platform import processes
 
 # A connection attempt looks this often whether it is still wanted, in seconds.
 _TICK_SECONDS = 0.1
@@ -153,7 +153,7 @@ class SocketGuard:
                 sock.connect(there)
                 return True
             return False
-        if not connections.is_settled(sock, seconds):
+        if not processes.is_settled(sock, seconds):
             if time.monotonic() > until:
                 raise TimeoutError("timed out")
             return False

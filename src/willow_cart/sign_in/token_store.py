@@ -10,7 +10,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from willow_cart.errors import Interrupted
-from willow_cart.platform import files, locks
+from willow_cart.platform import files
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
 from willow_cart.sign_in.secrets import require_keyring
@@ -96,7 +96,7 @@ def _try_to_lock(descriptor: int) -> bool:
         OSError: files cannot be locked here.
     """
     try:
-        locks.lock(descriptor)
+        files.lock(descriptor)
     except BlockingIOError:
         return False
     return True

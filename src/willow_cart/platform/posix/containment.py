@@ -16,7 +16,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Self
 
-from willow_cart.platform.links import LinkFound, leads_astray
+from willow_cart.platform.own_folders import LinkFound, leads_astray
 from willow_cart.platform.posix import files
 
 assert sys.platform != "win32", "there is another family for it"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import errno
+import fcntl
 import os
 import sys
 import unicodedata
@@ -201,3 +202,37 @@ def path_of_address(address: str) -> bytes:
 def address_bytes(path: bytes) -> bytes:
     """Return what stands behind `file://` for a full path, before it is quoted."""
     return path
+
+
+assert sys.platform != "win32", "there is another family for it"
+
+
+def lock(descriptor: int, *, waits: bool = False) -> None:
+    """Lock an open file until it is closed.
+
+    Args:
+        descriptor: of the file.
+        waits: whether to wait for another that has the lock.
+
+    Raises:
+        BlockingIOError: another has it.
+        OSError: the disk has no locks.
+    """
+    fcntl.flock(descriptor, fcntl.LOCK_EX | (0 if waits else fcntl.LOCK_NB))
+
+
+def is_locked(path: Path) -> bool:
+    """Whether a process holds the lock of a file; a killed one does not."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    finally:
+        os.close(descriptor)
+    return False

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import select
 import shlex
 import signal
 import socket
@@ -11,7 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from tempfile import TemporaryFile
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 if TYPE_CHECKING:
     import subprocess
@@ -136,3 +137,46 @@ def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as Window
 
 def listen_for_end(folder: Path) -> None:  # as Windows has it
     """Do nothing: a process that is to end gets a signal."""
+
+
+assert sys.platform != "win32", "there is another family for it"
+
+
+def has_something(sock: Any) -> bool:
+    """Whether bytes, or the end, have come on a socket."""
+    waiter = select.poll()
+    waiter.register(sock, select.POLLIN)
+    return bool(waiter.poll(0))
+
+
+def is_settled(sock: Any, seconds: float) -> bool:
+    """Whether a connection that is being made is there or has failed, within some seconds."""
+    waiter = select.poll()
+    waiter.register(sock, select.POLLOUT)
+    return bool(waiter.poll(seconds * 1000))
+
+
+def acknowledge_at_once(sock: Any) -> None:
+    """Acknowledge what has come on a TCP connection, where the system can be told to (Linux).
+
+    It would wait for something to send along with it, for up to 40 ms.
+    """
+    if (option := getattr(socket, "TCP_QUICKACK", None)) is not None:
+        sock.setsockopt(socket.IPPROTO_TCP, option, 1)
+
+
+assert sys.platform != "win32", "there is another family for it"
+
+STOP_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+"""What asks a command to end in order: Ctrl-C, kill(1), and a terminal that is closed."""
+
+
+def has_styles(stream: TextIO) -> bool:
+    """Whether a stream leads to a terminal that knows escape sequences (ECMA-48)."""
+    return stream.isatty() and os.environ.get("TERM", "") != "dumb"
+
+
+@contextmanager
+def held_open(stop: Callable[[], None]) -> Iterator[None]:  # noqa: ARG001  # as Windows has it
+    """Do nothing: a terminal that is closed sends a signal, and the program goes on."""
+    yield

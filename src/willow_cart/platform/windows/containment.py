@@ -14,7 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Self
 
-from willow_cart.platform.links import LinkFound, leads_astray
+from willow_cart.platform.own_folders import LinkFound, leads_astray
 
 # Longer paths are only understood with a prefix, unless the machine was told otherwise.
 _LONG = 240

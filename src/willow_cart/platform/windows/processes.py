@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import secrets
+import select
 import shlex
 import signal
 import sys
@@ -13,11 +14,14 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
+
+from willow_cart.platform.windows import kernel
 
 if TYPE_CHECKING:
     import subprocess
     from multiprocessing.connection import Connection
+
 
 # Processes cannot send each other signals, so who is to end finds a file with this name.
 _END = "end"
@@ -145,3 +149,55 @@ def listen_for_end(folder: Path) -> None:
         signal.raise_signal(signal.SIGINT)
 
     threading.Thread(target=work, name="end", daemon=True).start()
+
+
+def has_something(sock: Any) -> bool:
+    """Whether bytes, or the end, have come on a socket."""
+    return bool(select.select([sock], [], [], 0)[0])
+
+
+def is_settled(sock: Any, seconds: float) -> bool:
+    """Whether a connection that is being made is there or has failed, within some seconds.
+
+    One that has failed is told of as an exceptional condition (Winsock, select).
+    """
+    _, ready, failed = select.select([], [sock], [sock], seconds)
+    return bool(ready or failed)
+
+
+def acknowledge_at_once(sock: Any) -> None:
+    """Do nothing: a program cannot ask for that."""
+
+
+STOP_SIGNALS = tuple(
+    getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGBREAK") if hasattr(signal, name)
+)
+"""What asks a command to end in order: Ctrl-C and Ctrl-Break."""
+
+# The system ends a program when its handler returns, or after five seconds.
+_CLOSING = (2, 5, 6)  # CTRL_CLOSE_EVENT, CTRL_LOGOFF_EVENT, CTRL_SHUTDOWN_EVENT
+_GRACE_SECONDS = 10.0
+
+
+def has_styles(stream: TextIO) -> bool:
+    """Whether a stream leads to a console that knows escape sequences, which are turned on."""
+    return stream.isatty() and kernel.turn_on_styles(stream.fileno())
+
+
+@contextmanager
+def held_open(stop: Callable[[], None]) -> Iterator[None]:
+    """Keep a console that is being closed until the program has ended in order.
+
+    Args:
+        stop: asks the program to end.
+    """
+
+    def close(event: int) -> bool:
+        if event not in _CLOSING:
+            return False
+        stop()
+        time.sleep(_GRACE_SECONDS)  # the end of the program is the end of this thread
+        return True
+
+    with kernel.handling_console_events(close):
+        yield

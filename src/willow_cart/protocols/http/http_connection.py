@@ -19,7 +19,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from willow_cart.errors import TOO_MANY_FILES, BadOption
-from willow_cart.platform import connections
+from willow_cart.platform import processes
 from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
@@ -258,7 +258,7 @@ class WebConnection(http.client.HTTPConnection):
             decrypted = self.sock.pending()
         else:  # of TLS within TLS it is not known
             decrypted = 0 if isinstance(self.sock, socket.socket) else 1
-        return not decrypted and not connections.has_something(self.sock)
+        return not decrypted and not processes.has_something(self.sock)
 
 
 class IdleConnections:

@@ -24,7 +24,7 @@ from willow_cart.errors import (
     NotTrusted,
     TransferFailed,
 )
-from willow_cart.platform import connections
+from willow_cart.platform import processes
 from willow_cart.protocols.sftp import sftp_errors
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.sign_in.origins import Credential
@@ -338,7 +338,7 @@ class SftpConnections:
                 # OpenSSH's server sends what it has to say of the key in several messages, and
                 # waits until the first is acknowledged before it answers.
                 if self._socket is not None:
-                    connections.acknowledge_at_once(self._socket)
+                    processes.acknowledge_at_once(self._socket)
 
             def validate_host_public_key(
                 self, host: str, addr: str, port: int, key: asyncssh.SSHKey
