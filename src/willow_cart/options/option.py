@@ -364,6 +364,9 @@ class Request(Options):
     given: Given = field(default_factory=dict)
     words: tuple[str, ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__}>"  # what was typed may hold a secret
+
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
         """Make a request from the given values of its options.

@@ -53,8 +53,8 @@ def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, s
 
 
 def _shown(value: object) -> str:
-    if value is None or value in ([], ""):
+    if value is None or value in ([], (), ""):
         return ""
     if isinstance(value, bool):
         return "true" if value else "false"
-    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+    return ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
