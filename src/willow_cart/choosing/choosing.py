@@ -637,7 +637,7 @@ def _words(option: str, texts: Sequence[str]) -> tuple[str, ...]:
     """Return the words of an option; refuse none, which would choose everything.
 
     Raises:
-        BadOption: there are none.
+        BadOption: the option holds no words.
     """
     words = words_in(texts)
     if not words:

@@ -133,7 +133,7 @@ def combine(request: CombineRequest, observer: Observer) -> CombineResult:
     """Combine the chosen tables.
 
     Raises:
-        NothingChosen: there are none.
+        NothingChosen: no table is chosen.
         WillowCartError: an option cannot be understood, or the output cannot be written.
     """
     to = None if request.preview else request.to
@@ -167,7 +167,7 @@ def _tables(
     """Return the chosen tables; workbooks that cannot be opened are recorded.
 
     Raises:
-        NothingChosen: there are none.
+        NothingChosen: no table is chosen.
     """
     choosing = request.choosing
     # A rule that says what to take may mean a table by any name.

@@ -115,7 +115,7 @@ def peek_offer(request: ReachingRequest, offer: Offer, rows: int) -> Peeked:
     """Look into the file of an offer.
 
     Args:
-        request: how places are reached.
+        request: its options for reaching servers.
         offer: its address is looked at.
         rows: how many rows, records or members are wanted.
 

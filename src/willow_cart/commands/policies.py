@@ -11,9 +11,6 @@ from willow_cart.options.groups import FilingOptions, UnpackingOptions
 from willow_cart.sign_in.secrets import read_secret
 from willow_cart.transfer.policy import Unpacking
 
-# Seconds on the average between two files for those who are shy.
-_ONE_BY_ONE_GAP_SECONDS = 2.0
-
 
 def make_rule(request: FilingOptions, *, unpacks: bool = False) -> Layout | Template:
     """Return the filing rule of the options.

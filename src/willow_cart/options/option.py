@@ -198,8 +198,14 @@ class Options(msgspec.Struct, metaclass=_OptionsType, frozen=True):
     @classmethod
     def by_key(cls) -> dict[str, Option]:
         """Return all options and arguments by their keys, arguments first."""
-        found = [each for _, _, options in cls.homes() for each in options]
-        return {each.key: each for each in sorted(found, key=lambda each: not each.is_argument)}
+        return _by_key(cls.homes())
+
+
+def _by_key(
+    homes: Iterable[tuple[str, type[Options], tuple[Option, ...]]],
+) -> dict[str, Option]:
+    found = [each for _, _, options in homes for each in options]
+    return {each.key: each for each in sorted(found, key=lambda each: not each.is_argument)}
 
 
 SOURCES = argument(
@@ -380,12 +386,13 @@ class Request(Options):
             BadOption: options exclude each other.
             ValueError: as the readers of options do.
         """
-        options = cls.by_key()
+        homes = [*cls.homes()]
+        options = _by_key(homes)
         values: dict[str, Any] = dict(cls.defaults)
         for key, texts in together((settings or {}, given), options).items():
             values[options[key].dest] = _value_of(options[key], texts)
         fields: dict[str, Any] = {}
-        for home, group, members in cls.homes():
+        for home, group, members in homes:
             own = {each.dest: values[each.dest] for each in members if each.dest in values}
             fields |= {home: group(**own)} if home else own
         return cls(**fields, given=given, words=words or (cls.command, *typed(given, options)))

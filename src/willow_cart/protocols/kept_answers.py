@@ -11,7 +11,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Container, Sequence
+from collections.abc import Callable, Collection, Container, Sequence
 from pathlib import Path
 from typing import IO, cast
 
@@ -59,13 +59,22 @@ class _KeptSharing(Sharing):
     def __init__(self, sharing: Sharing, kept: Container[str]) -> None:
         self._sharing = sharing
         self._kept = kept
-        self.reserve = sharing.reserve  # type: ignore[method-assign]
-        self.maker = sharing.maker  # type: ignore[method-assign]
-        self.open_maker = sharing.open_maker  # type: ignore[method-assign]
 
     def holds(self, address: str) -> bool:
         """Whether a response is kept; see `Sharing.holds`."""
         return address in self._kept or self._sharing.holds(address)
+
+    def reserve(self, address: str) -> float:
+        """Reserve the next turn at a host; see `Sharing.reserve`."""
+        return self._sharing.reserve(address)
+
+    def maker(self) -> Callable[[], Access] | None:
+        """Return a factory for an equivalent access; see `Sharing.maker`."""
+        return self._sharing.maker()
+
+    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
+        """Return a factory without secrets; see `Sharing.open_maker`."""
+        return self._sharing.open_maker(hosts)
 
 
 class KeptAnswers(Access):

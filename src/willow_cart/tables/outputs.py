@@ -194,7 +194,7 @@ def require_form(path: Path, table: str = "") -> None:
     """Refuse a name with an unknown extension before any work is done.
 
     Raises:
-        BadOption: it says nothing, or a table is named where there are none.
+        BadOption: it says nothing, or a table is named for a form without tables.
     """
     ending = path.suffix.lower()
     if ending not in FORMATS:
@@ -214,7 +214,7 @@ def output_for(
         overwrite: whether to replace what was not put together here.
 
     Raises:
-        BadOption: the name says nothing, or a table is named where there are none.
+        BadOption: the name says nothing, or a table is named for a form without tables.
         NoTable: it is not a database, or its table was not written by combine.
     """
     require_form(path, table)

@@ -9,7 +9,6 @@ from contextlib import contextmanager
 from datetime import datetime
 from functools import singledispatch
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of
 from willow_cart.destination.destination import Obstacle
@@ -58,10 +57,6 @@ from willow_cart.progress import HaulProgress
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Why
 from willow_cart.units import count_of, format_duration, format_size
-
-if TYPE_CHECKING:
-    pass
-
 
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
@@ -438,6 +433,8 @@ class Reporter(Observer):
 
     def note(self, event: Notice) -> None:
         """Print the messages for an event."""
+        if isinstance(event, Received) and self._next_line is None:
+            return  # for each chunk that arrives
         for line in self._lines_of(event):
             self._say(line)
         if isinstance(event, Planned) and self._begun is not None:
