@@ -33,7 +33,7 @@ from willow_cart.errors import UnusableCluster
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.cluster_joining import Admission, MemberSetup, SharedFolder
-from willow_cart.executors.worker import Setup
+from willow_cart.executors.cluster_worker import Setup
 from willow_cart.observer import Observer
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.policy import HaulPolicy

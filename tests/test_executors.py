@@ -4,31 +4,26 @@ from __future__ import annotations
 
 import os
 import pickle
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 from msgspec.structs import replace
 
 from tests.support.dask_cluster import DaskCluster
-from tests.support.program import PATIENCE, files_in
+from tests.support.program import files_in
 from willow_cart.checks.digests import read_checksum
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.survey import SurveyRequest
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
-from willow_cart.events import Notice, ProcessesStarted, ProcessLost, Received, Started
-from willow_cart.executors import processes
+from willow_cart.events import Notice, Received, Started
 from willow_cart.executors.cluster import ClusterExecutor
 from willow_cart.executors.cluster_client import ClusterClient
 from willow_cart.executors.cluster_joining import Admission
-from willow_cart.executors.processes import ProcessExecutor
 from willow_cart.filing import Filed
 from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.receipt import read_receipt
@@ -38,12 +33,18 @@ from willow_cart.options.groups import PaceOptions
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.transfer import rates
+from willow_cart.transfer import executor
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
-from willow_cart.transfer.executor import BatchRule, Executor, ThreadExecutor
+from willow_cart.transfer.executor import (
+    BatchRule,
+    Executor,
+    Outcome,
+    SmallFileExecutor,
+    ThreadExecutor,
+)
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.host_queue import HostQueue, QueueWait
+from willow_cart.transfer.host_queue import HostQueue
 from willow_cart.transfer.partials import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
@@ -86,17 +87,16 @@ class Bench:
         self.access = access
         self.destination = Destination(root)
         self.heard = Heard()
-        if kind is ProcessExecutor:
-            make = access.sharing.maker()
-            assert make is not None
-            self.executor: Executor = ProcessExecutor(make, self.destination, WISHES, self.heard)
-            return
         partials = PartialStore(self.destination, {}, disks.boot_mark())
         stop = threading.Event()
         downloader = Downloader(
             access, partials, NoLedger(), self.heard, stop, WISHES, self.destination.room
         )
-        self.executor = ThreadExecutor(FileTransfer(downloader, self.destination, None), stop)
+        file_transfer = FileTransfer(downloader, self.destination, None)
+        self.alone = ThreadExecutor(file_transfer, stop)
+        self.executor: Executor = self.alone
+        if kind is SmallFileExecutor:
+            self.executor = SmallFileExecutor(file_transfer, stop, 4)
         if dask is not None:
             make = access.sharing.maker()
             assert make is not None
@@ -107,6 +107,12 @@ class Bench:
                 observer=self.heard, ledger_writer=NoLedger(), partials=partials,
                 here=self.executor,
             )  # fmt: skip
+
+    def carry(self, asked: list[Transfer]) -> dict[int, Outcome]:
+        """Return the outcomes by number; what is not begun together is carried alone."""
+        came = {transfer.number: outcome for transfer, outcome in self.executor.carry(asked, 0)}
+        left = [transfer for transfer in asked if transfer.number not in came]
+        return came | {each.number: outcome for each, outcome in self.alone.carry(left, 0)}
 
     def content(self, verified: object) -> bytes:
         assert isinstance(verified, VerifiedFile)
@@ -123,7 +129,7 @@ def dask(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DaskCluster]:
         yield started.add(2)
 
 
-@pytest.fixture(params=[ThreadExecutor, ProcessExecutor, ClusterExecutor])
+@pytest.fixture(params=[ThreadExecutor, SmallFileExecutor, ClusterExecutor])
 def bench(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[MakeBench]:
     made: list[Bench] = []
     is_far = request.param is ClusterExecutor
@@ -207,8 +213,10 @@ def test_an_odd_answer_is_a_failure_and_not_an_end(bench: MakeBench) -> None:
     files = small(3)
     files[f"{BASE}/1.csv"] = FakeFile("not bytes")  # type: ignore[arg-type]
     on = bench(FakeAccess(files))
-    outcomes = [outcome for _, outcome in on.executor.carry(transfers([*files]), 0)]
-    assert [isinstance(each, VerifiedFile) for each in outcomes] == [True, False, True]
+    outcomes = on.carry(transfers([*files]))
+    assert {number: isinstance(each, VerifiedFile) for number, each in outcomes.items()} == {
+        1: True, 2: False, 3: True
+    }  # fmt: skip
 
 
 def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place: StandIn) -> None:
@@ -225,8 +233,6 @@ def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place:
     assert not waiting.is_alive()
     on.executor.close()
     on.executor.close()
-    if isinstance(on.executor, ProcessExecutor):
-        assert on.executor._process.returncode is not None
 
 
 def _carry_in_vain(executor: Executor, asked: list[Transfer]) -> None:
@@ -245,54 +251,23 @@ def test_sign_ins_hold_wherever_a_transfer_runs(
     address = f"{place.base}/members.csv"
     given = {"sources": (address,), "user": ("ida",), "password": ("env:FEN",)}
     on = bench(make_access([SurveyRequest.read(given)], 2, Observer()))
-    ((_, verified),) = on.executor.carry(transfers([address]), 0)
-    assert on.content(verified) == b"inside"
-
-
-@dataclass
-class Eager:
-    """What the processes have done.
-
-    Attributes:
-        carried: the files of each batch.
-        suffices: whether the processes have done enough; the threads wait for it.
-    """
-
-    carried: list[int]
-    suffices: Callable[[], bool]
+    assert on.content(on.carry(transfers([address]))[1]) == b"inside"
 
 
 @pytest.fixture
-def eager(monkeypatch: pytest.MonkeyPatch) -> Eager:
-    """Have every haul think itself crowded, and its threads wait until processes have begun."""
-    told = Eager([], lambda: sum(told.carried) > 0)
-    carry, take = ProcessExecutor.carry, HostQueue.take
-    taken: list[object] = []
+def taken(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """Have every host serve small files together after its first, and count those that came."""
+    came: list[int] = []
+    carry = SmallFileExecutor.carry
 
-    def counted(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
-        came = list(carry(self, transfers, lane))
-        told.carried.append(len(came))
-        return came
+    def counted(self: SmallFileExecutor, asked: list[Transfer], lane: int) -> Iterator[object]:
+        for transfer, outcome in carry(self, asked, lane):
+            came.append(transfer.number)
+            yield transfer, outcome
 
-    def patient(self: HostQueue[int], now: float, *, leaves: BatchRule | None = None) -> object:
-        if len(taken) >= 15 and not told.suffices():
-            return QueueWait(0.01)
-        found = take(self, now, leaves=leaves)
-        if not isinstance(found, QueueWait):
-            taken.append(found)
-        return found
-
-    monkeypatch.setattr(HostQueue, "take", patient)
-    monkeypatch.setattr(
-        ProcessExecutor, "batches", replace(ProcessExecutor.batches, slowest=float("inf"))
-    )
-
-    monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
-    monkeypatch.setattr(ProcessExecutor, "carry", counted)
-    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
-    monkeypatch.setattr(rates, "_IDLE_SHARE", -1.0)
-    monkeypatch.setattr(rates, "_CROWDED_SHARE", 0.0)
-    return told
+    monkeypatch.setattr(SmallFileExecutor, "carry", counted)
+    monkeypatch.setattr(executor, "_SLOWEST_IN_LOOP", float("inf"))
+    return came
 
 
 def named(files: dict[str, FakeFile]) -> dict[str, bytes]:
@@ -303,21 +278,25 @@ def small(count: int) -> dict[str, FakeFile]:
     return {f"{BASE}/{n}.csv": FakeFile(f"level {n}\n".encode()) for n in range(count)}
 
 
-def test_small_files_arrive_by_way_of_a_process(tmp_path: Path, eager: Eager) -> None:
+def test_small_files_are_requested_several_at_a_time(tmp_path: Path, taken: list[int]) -> None:
     files = small(600)
-    access = FakeAccess(files, pause=0.002)
+    access = FakeAccess(files)
     account = haul_offers(map(Offer, files), tmp_path, access, WISHES)
     assert account.counts == {State.ARRIVED: 600}
     assert account.received == sum(len(file.content) for file in files.values())
     assert files_in(tmp_path) == named(files)
-    assert sum(eager.carried) > 50
+    assert len(taken) > 500
+    assert access.most_at_once == WISHES.pace.first_host_lanes
     assert {row.attempts for row in read_receipt(tmp_path).rows} == {1}
+    assert list((tmp_path / ".willow/partial").iterdir()) == []
+    taken.clear()
     again = haul_offers(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
-    assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about by who knows it"
+    assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about one by one"
+    assert taken == []
 
 
-def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
-    tmp_path: Path, eager: Eager
+def test_what_goes_wrong_together_is_handled_as_if_it_had_gone_wrong_alone(
+    tmp_path: Path, taken: list[int]
 ) -> None:
     files = small(200)
     promised = {f"{BASE}/7.csv": (read_checksum("0" * 64),)}
@@ -325,87 +304,36 @@ def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
         files[f"{BASE}/{number}.csv"].troubles = [ConnectionLost("x", "the connection broke")]
     files[f"{BASE}/33.csv"].troubles = [NotServed("x", "is gone", "look elsewhere", status=410)]
     files[f"{BASE}/50.csv"] = FakeFile(os.urandom(3_000_000))
+    files[f"{BASE}/60.csv"] = FakeFile(b"<!DOCTYPE html><title>Sign in</title>")
     offers = [Offer(address, checksums=promised.get(address, ())) for address in files]
-    account = haul_offers(offers, tmp_path, FakeAccess(files, pause=0.001), WISHES)
-    assert account.counts == {State.ARRIVED: 198, State.FAILED: 1, State.REFUSED: 1}
+    account = haul_offers(offers, tmp_path, FakeAccess(files), WISHES)
+    assert account.counts == {State.ARRIVED: 197, State.FAILED: 1, State.REFUSED: 2}
     right = {name: content for name, content in named(files).items() if name not in
-             ("7.csv", "33.csv")}  # fmt: skip
+             ("7.csv", "33.csv", "60.csv")}  # fmt: skip
     assert files_in(tmp_path) == right
-    assert sum(eager.carried) > 0
+    assert taken
 
 
-class Lost(Observer):
-    """Counts the processes."""
-
-    def __init__(self) -> None:
-        self.processes = self.lost = 0
-
-    def note(self, event: Notice) -> None:
-        match event:
-            case ProcessesStarted(count):
-                self.processes += count
-            case ProcessLost():
-                self.lost += 1
-
-
-@pytest.mark.parametrize("kills", [1, 2])
-def test_a_process_that_is_killed_is_done_without(
-    tmp_path: Path, eager: Eager, monkeypatch: pytest.MonkeyPatch, kills: int
+@pytest.mark.parametrize(
+    "pace", [PaceOptions(gap=0.001), PaceOptions(speed_cap=10_000_000)], ids=["gap", "cap"]
+)
+def test_a_haul_at_a_pace_of_its_own_has_one_request_at_a_time(
+    tmp_path: Path, taken: list[int], pace: PaceOptions
 ) -> None:
-    files = small(600)
-    counted = ProcessExecutor.carry
-    killed: set[ProcessExecutor] = set()
-
-    def deadly(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
-        if eager.carried and len(killed) < kills:
-            killed.add(self)
-            self._process.kill()
-            self._process.wait()
-        return counted(self, transfers, lane)
-
-    monkeypatch.setattr(ProcessExecutor, "carry", deadly)
-    eager.suffices = lambda: len(killed) >= kills
-    heard = Lost()
-    access = FakeAccess(files, pause=0.002)
-    account = haul_offers(map(Offer, files), tmp_path, access, WISHES, observer=heard)
-    assert account.counts == {State.ARRIVED: 600}
-    assert heard.processes == 2
-    assert heard.lost == len(killed) == kills, "told once of each"
+    files = small(30)
+    haul_offers(map(Offer, files), tmp_path, FakeAccess(files), replace(WISHES, pace=pace))
     assert files_in(tmp_path) == named(files)
+    assert taken == []
 
 
-def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: Eager) -> None:
-    assert processes.pays(20, HaulPolicy())
-    assert not processes.pays(9, HaulPolicy())
-    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(gap=1.0)))
-    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(speed_cap=1000)))
-    assert not processes.pays(20, HaulPolicy(pace=PaceOptions(lanes_per_host=1)))
-
-
-def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
-    tmp_path: Path, place: StandIn
-) -> None:
-    """A script without a guard for `__main__` hauls once; a folder's modules are not imported."""
-    (tmp_path / "json.py").write_text("raise SystemExit('imported')\n")
-    files = {f"{n}.csv": Exhibit(b"%d" % n) for n in range(40)}
-    place.exhibits |= files
-    script = tmp_path / "bring.py"
-    script.write_text(
-        "import sys; del sys.path[0]\n"
-        "import willow_cart as wc\n"
-        "from willow_cart.executors import processes\n"
-        "from willow_cart.transfer import rates as crowding\n"
-        "processes._FILES_WORTH_A_PROCESS = 10\n"
-        "crowding._IDLE_SHARE, crowding._CROWDED_SHARE = -1.0, 0.0\n"
-        f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"
-        "print(done.account.counts.total())\n"
-    )
-    done = subprocess.run(
-        [sys.executable, script.name], cwd=tmp_path, capture_output=True, text=True,
-        timeout=PATIENCE, check=False,
-    )  # fmt: skip
-    assert (done.returncode, done.stdout, done.stderr) == (0, "40\n", "")
-    assert len([each for each in place.requests if each.path.endswith(".csv")]) == 40
+def test_one_lane_is_one_request_at_a_time(tmp_path: Path, taken: list[int]) -> None:
+    files = small(100)
+    access = FakeAccess(files)
+    one = replace(WISHES, pace=PaceOptions(attempts=3, pause=0.0, lanes=1))
+    account = haul_offers(map(Offer, files), tmp_path, access, one)
+    assert account.counts == {State.ARRIVED: 100}
+    assert taken
+    assert (access.most_at_once, access.most_open) == (1, 1)
 
 
 def test_errors_keep_what_they_know_between_processes() -> None:
@@ -417,7 +345,7 @@ def test_errors_keep_what_they_know_between_processes() -> None:
 
 
 def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
-    tmp_path: Path, eager: Eager
+    tmp_path: Path, taken: list[int]
 ) -> None:
     files = small(200)
     busy = ServerBusy("x", "429", "", wait=0.01, status=429)

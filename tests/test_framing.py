@@ -9,7 +9,7 @@ import ssl
 import threading
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -180,6 +180,45 @@ def test_answers_are_read_by_the_rules_or_refused(
     else:
         with pytest.raises(expected):
             fetch(web, f"{place.base}/x")
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_an_odd_answer_among_many_ends_its_connection_and_no_other(
+    web: WebAccess, place: StandIn, case: str
+) -> None:
+    """What comes together with others is what comes alone, or is left to be requested alone."""
+    raw, expected = CASES[case]
+
+    def script(handler: StandInHandler) -> None:
+        with suppress(OSError):  # the client has seen enough
+            handler.wfile.write(raw)
+        handler.close_connection = True
+
+    names = [f"{n}.csv" for n in range(6)]
+    place.exhibits |= {name: Exhibit(name.encode()) for name in names} | {
+        "x": Exhibit(script=script)
+    }
+    names.insert(3, "x")
+    came = dict(web.fetch_small([f"{place.base}/{name}" for name in names], 2, lambda: True))
+    broke = 3 not in came
+    odd = came.pop(3, None)
+    if isinstance(odd, Download) and isinstance(expected, bytes):
+        assert b"".join(iter(odd.read, b"")) == expected
+    elif odd is not None:
+        assert isinstance(expected, type), "what is right alone is right among others"
+        with pytest.raises(expected):
+            b"".join(iter(_reader(odd), b""))
+    ends = broke or isinstance(odd, ServerBusy)
+    assert set(came) >= ({0, 1, 2} if ends else {0, 1, 2, 4, 5, 6})
+    for place_, download in came.items():
+        assert isinstance(download, Download)
+        assert b"".join(iter(download.read, b"")) == names[place_].encode()
+
+
+def _reader(came: Download | TransferFailed) -> Callable[[], bytes]:
+    if isinstance(came, TransferFailed):
+        raise came
+    return came.read
 
 
 @pytest.mark.parametrize(

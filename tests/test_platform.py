@@ -310,20 +310,6 @@ def test_names_that_older_disks_decompose_are_written_composed(
     assert posix_files.name_of(decomposed) == "é.csv"
 
 
-def test_a_helper_is_reached_without_descriptors_that_are_handed_over() -> None:
-    program = (
-        "import sys\n"
-        "from willow_cart.platform.windows.processes import connect_to_parent\n"
-        "line, is_wanted = connect_to_parent(sys.argv[1])\n"
-        "line.send((line.recv() * 2, is_wanted()))\n"
-    )
-    process, line = processes.start_helper([sys.executable, "-c", program])
-    with line:
-        line.send(21)
-        assert line.recv() == (42, True)
-    assert process.wait(PATIENCE) == 0
-
-
 def test_a_process_is_asked_to_end_by_a_file_where_there_are_no_signals(tmp_path: Path) -> None:
     program = (
         "import pathlib, sys, time\n"

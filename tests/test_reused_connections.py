@@ -124,6 +124,10 @@ def test_whatever_follows_an_answer_belongs_to_no_other(leftovers: list[bytes]) 
             assert isinstance(download, Download)
             assert b"".join(iter(download.read, b"")) == f"/{number},1\n".encode()
             download.close()
+        addresses = [f"{server.base}/{number}" for number in range(12)]
+        for number, come in web.fetch_small(addresses, 3, lambda: True):
+            assert isinstance(come, Download)
+            assert b"".join(iter(come.read, b"")) == f"/{number},1\n".encode()
 
 
 def test_hauls_from_many_hosts_keep_few_connections(tmp_path: Path) -> None:

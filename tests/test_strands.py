@@ -269,7 +269,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
                 if broken or not reader.step(rng.randrange(1, 90), content):
                     readers.remove(reader)
             assert partial.size == partial.spans.total <= length, "no byte counts twice"
-        found, _ = partial.finish()
+        found = partial.finish()
         partial.close()
         assert destination.full_path(partial.file).read_bytes() == content
         destination.close()

@@ -36,7 +36,7 @@ from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.executor import BatchRule, Executor, Outcome
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.host_queue import HostQueue
+from willow_cart.transfer.host_queue import HostQueue, QueueWait
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
 from willow_cart.transfer.worker_pool import WorkerPool
@@ -89,7 +89,7 @@ class Bench:
             ),
         )
 
-    def attempt(self, transfer: Transfer, _lane: int) -> Result:
+    def attempt(self, transfer: Transfer, _lane: int, _came: object = None) -> Result:
         self.attempts[transfer.address] += 1
         transfer.begin_attempt()
         try:
@@ -252,9 +252,7 @@ class Half(Executor):
         self.closed = True
 
 
-def test_a_crowded_interpreter_is_helped_and_what_was_not_begun_goes_back() -> None:
-    """The clock steps as fast as the processor is used: lanes wait for the interpreter."""
-    steps = count(1)
+def test_what_is_not_begun_of_a_batch_goes_back() -> None:
     further = Half()
 
     def attempt(transfer: Transfer) -> None:
@@ -262,16 +260,26 @@ def test_a_crowded_interpreter_is_helped_and_what_was_not_begun_goes_back() -> N
             further.begun.wait(20)
 
     bench = Bench(offers_of(400), attempt, POLICY)
-
-    def now() -> float:
-        return next(steps) / 100
-
-    assert bench.work(start_further=lambda: [further], clock=now, processor_time=now) == {
-        State.ARRIVED: 400
-    }
+    assert bench.work(further=[further]) == {State.ARRIVED: 400}
     assert sorted(result.number for result in bench.results) == [*range(1, 401)]
     assert further.carried
     assert further.closed
+
+
+def test_a_batch_has_lanes_of_its_host_and_waits_until_a_file_has_come() -> None:
+    rule = BatchRule(4, lanes=3, after_one=True)
+    queue = HostQueue([("h", n) for n in range(20)], lanes_per_host=4, most=4)
+    assert queue.take_several(0.0, rule, 1) == QueueWait(None), "nothing is known of the host"
+    assert queue.take(0.0, leaves=rule) == ("h", 0)
+    queue.record_duration("h", 0.0, 0.001, 10)
+    assert queue.take(0.0, leaves=rule) == QueueWait(None), "the rest is left to batches"
+    assert queue.take_several(0.0, rule, 1) == ("h", [1, 2, 3, 4])
+    assert isinstance(queue.take(0.0), QueueWait), "all lanes are taken"
+    queue.finish("h")
+    assert queue.take(0.0) == ("h", 5)
+    queue.finish("h", rule.lanes)
+    queue.slow_down("h", 0.0, None)
+    assert queue.take_several(0.0, rule, 1) == QueueWait(None), "a busy host is asked one by one"
 
 
 @pytest.fixture

@@ -3,7 +3,7 @@
 LANES = 16
 """Files, or strands of files, that are fetched at a time."""
 
-LANES_PER_HOST = 4
+LANES_PER_HOST = 8
 """Of them at one host, at first."""
 
 MOST_LANES_PER_HOST = 16

@@ -122,16 +122,6 @@ class LanesChanged(HaulEvent):
     lanes: int
 
 
-class ProcessesStarted(HaulEvent):
-    """Small files are carried by this many further processes from now on."""
-
-    processes: int
-
-
-class ProcessLost(HaulEvent):
-    """A further process was killed; what it carried is carried by others."""
-
-
 class ClusterUsed(HaulEvent):
     """A haul runs on a cluster, which has a dashboard at an address, or none."""
 

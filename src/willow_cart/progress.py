@@ -175,6 +175,8 @@ class HaulProgress:
 
     def _start(self, event: Started) -> None:
         lane, filed, start = self._lane(event.lane), event.filed, event.start
+        if lane.path != filed.path:
+            lane.done += lane.have  # of the file before it in a batch
         if not start:
             self._helped.pop(filed.path, None)  # it begins anew
         if filed.offer.size is None and event.length is not None:

@@ -145,6 +145,8 @@ def new_hash(algorithm: str) -> Hash:
             return _Crc32()
         case "crc32c":
             return _Crc32c()
+        case "sha256":
+            return hashlib.sha256(usedforsecurity=False)
         case _:
             return hashlib.new(algorithm, usedforsecurity=False)
 
@@ -279,6 +281,14 @@ class RunningDigest:
                         self._more.notify_all()
         except Exception as error:  # whatever it is, the digest is not that of the file
             self._failure = error
+
+
+def digest_in_memory(content: bytes, algorithms: Iterable[str] = ()) -> dict[str, Checksum]:
+    """Compute the SHA-256 of bytes, and further digests by their names here."""
+    hashes = {name: new_hash(name) for name in ("sha256", *algorithms)}
+    for each in hashes.values():
+        each.update(content)
+    return {name: Checksum(name, each.hexdigest()) for name, each in hashes.items()}
 
 
 def digest_of(

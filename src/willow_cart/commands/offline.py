@@ -130,8 +130,7 @@ def offline(request: OfflineRequest, observer: Observer) -> OfflineResult:
     """
     scope = _scope(request)
     choosing = _choosing(request)
-    # A second process would not be overheard.
-    policy = HaulPolicy(pace=request.pace, one_process=request.warc is not None)
+    policy = HaulPolicy(pace=request.pace)
     if request.warc is not None:
         require_warc_name(request.warc)
     request = replace(request, sources=scope.pages)

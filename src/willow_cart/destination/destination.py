@@ -302,6 +302,20 @@ class Destination(FileTree):
         except OSError as error:
             raise cannot_store(path, error) from None
 
+    def place_if_free(self, file: str, path: str) -> bool:
+        """Give a file its name as `place` does if nothing lies there; return whether it has it.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        try:
+            self.move(file, path, replaces=False)
+        except FileExistsError:
+            return False
+        except OSError as error:
+            raise cannot_store(path, error) from None
+        return True
+
     def place_twin(self, file: str, path: str, twin: str, *, replaces: Stamp | None) -> bool:
         """Give a file in the destination another name, in place of a copy with the same content.
 
@@ -475,6 +489,38 @@ class Destination(FileTree):
         return self.open_for(
             f"{PARTIAL}/{name}", os.O_RDWR | os.O_CREAT | (os.O_TRUNC if is_new else 0)
         )
+
+    def create_partial(self, name: str) -> int:
+        """Create a partial file, in place of what a crash has left; return its descriptor.
+
+        Raises:
+            OSError: it cannot be made.
+        """
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL
+        try:
+            with self._folders.place(f"{PARTIAL}/{name}") as place:
+                return place.open(flags)  # nothing that is new has to be looked at
+        except OSError:
+            return self.open_partial(name, is_new=True)
+
+    def write_partial(self, name: str, content: bytes, modified: int | None) -> int:
+        """Write a partial file in one go; return its modification time in nanoseconds.
+
+        Args:
+            modified: the time to set, in nanoseconds; None for none.
+
+        Raises:
+            OSError, OverflowError: it cannot be written, or given that time.
+        """
+        file = self.create_partial(name)
+        try:
+            if files.write_at(file, content, 0) < len(content):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), name)
+            if modified is None:
+                return os.fstat(file).st_mtime_ns
+        finally:
+            os.close(file)
+        return self.set_modified(f"{PARTIAL}/{name}", modified)
 
     def read_partial(self, name: str) -> BinaryIO:
         """Open a partial file for reading.

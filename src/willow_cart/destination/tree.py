@@ -12,7 +12,7 @@ import os
 import shutil
 import stat
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from typing import BinaryIO, Self
 
@@ -72,6 +72,10 @@ class FileTree:
             OSError: it cannot be made, or a link leads to it.
         """
         self._folders.keep_open(folder)
+
+    def holding_folders(self) -> AbstractContextManager[None]:
+        """Keep open the folders that this thread uses, for a batch of files."""
+        return self._folders.held_open()
 
     # Looking
 
@@ -203,12 +207,20 @@ class FileTree:
             FileExistsError: the path exists, and is not to be replaced.
             OSError: it cannot be moved.
         """
+        try:
+            self._move(path, to, replaces=replaces)
+        except FileNotFoundError:
+            if not self._folders.let_go():  # the folder may have been deleted meanwhile
+                raise
+            self._move(path, to, replaces=replaces)
+        self._unsynced.update((_folder_of(path), _folder_of(to)))
+
+    def _move(self, path: str, to: str, *, replaces: bool) -> None:
         with self._folders.place(path) as old, self._folders.place(to, makes=True) as new:
             if replaces:
                 files.replace(old.name, new.name, old.folder, new.folder)
             else:
                 files.move_to_new_name(old.name, new.name, old.folder, new.folder)
-        self._unsynced.update((_folder_of(path), _folder_of(to)))
 
     def link(self, path: str, to: str) -> None:
         """Create a hard link to a file.

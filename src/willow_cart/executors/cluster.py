@@ -33,8 +33,7 @@ from willow_cart.executors.cluster_members import (
     FileOnItsWay,
     WorkerEntries,
 )
-from willow_cart.executors.cluster_worker import Batch
-from willow_cart.executors.worker import Carried, Setup
+from willow_cart.executors.cluster_worker import Batch, Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.model import Offer
@@ -117,8 +116,11 @@ class ClusterExecutor(Executor):
 
     # The seam
 
-    def suits(self, transfer: Transfer) -> bool:
-        """Whether a file is small and new, and may be carried with others."""
+    def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
+        """Return the files that are small and new, and may be carried with others."""
+        return [transfer for transfer in transfers if self._suits(transfer)]
+
+    def _suits(self, transfer: Transfer) -> bool:
         size = transfer.offer.size
         is_small = size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large
         is_new = not transfer.attempts and self._record_of(transfer) is None

@@ -13,7 +13,7 @@ from willow_cart.errors import UnusableCluster
 from willow_cart.events import WorkerUnusable
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Worker
-from willow_cart.executors.worker import Setup
+from willow_cart.executors.cluster_worker import Setup
 from willow_cart.observer import Observer
 from willow_cart.platform import disks, files
 from willow_cart.structs import Value

@@ -13,31 +13,78 @@ import os
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, MutableMapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from functools import cache
 from pathlib import Path
+from typing import Self
 
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
-from willow_cart.errors import Interrupted, WillowCartError
+from willow_cart.errors import InternalError, Interrupted, WillowCartError
 from willow_cart.events import Notice, Received, Started
-from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
+from willow_cart.filing.templates import Layout
 from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.observer import Observer
 from willow_cart.platform import disks, files
-from willow_cart.structs import Value
+from willow_cart.protocols.base import Access
+from willow_cart.structs import Value, replace
 from willow_cart.transfer.commit import Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
-from willow_cart.transfer.executor import ThreadExecutor
+from willow_cart.transfer.executor import Outcome, ThreadExecutor, ends_batch
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.partials import Mark, PartialFile, PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.version import __version__
+
+
+class Setup(Value):
+    """What a worker needs before its first batch.
+
+    Attributes:
+        make_access: makes what talks to places.
+    """
+
+    make_access: Callable[[], Access]
+    root: Path
+    policy: HaulPolicy
+
+    @classmethod
+    def of(cls, make_access: Callable[[], Access], root: Path, policy: HaulPolicy) -> Self:
+        """Return the setup for a haul with this policy.
+
+        Names and archives are not for workers, and rules may not be able to leave their process.
+        """
+        handling = replace(policy.handling, on_arrival=None)
+        away = replace(policy, layout=Layout.TREE, unpack=None, handling=handling)
+        return cls(make_access, root, away)
+
+
+class Carried(Value):
+    """The outcome of an attempt in a worker.
+
+    Attributes:
+        number: of the file.
+        outcome: what became of it; None if it is not for a worker, and was not begun.
+        received: how many bytes came.
+        consecutive_failures: how many attempts in a row failed.
+        seconds: how long it took.
+    """
+
+    number: int
+    outcome: Outcome | None
+    received: int = 0
+    consecutive_failures: int = 0
+    seconds: float = 0.0
+
+
+class NotForWorkers(WillowCartError):
+    """A file that the worker cannot handle; the main process fetches it."""
+
 
 # A worker that has not heard from its coordinator for so long ends what it does: the command may
 # have been killed, and would be started again.
@@ -460,3 +507,48 @@ async def leave(haul: str) -> Notes:
         return ()
     await asyncio.to_thread(share.close)
     return share.outbox.waiting(())
+
+
+def carry_all(
+    file_transfer: FileTransfer,
+    batch: Sequence[tuple[int, Filed]],
+    is_wanted: Callable[[], bool],
+    moving: MutableMapping[int, Transfer] | None = None,
+) -> Iterator[Carried]:
+    """Run transfers until the host is busy; return the rest.
+
+    Args:
+        file_transfer: makes the attempts.
+        batch: the files by their numbers.
+        is_wanted: whether the next one is to be begun.
+        moving: where the transfer in progress stands meanwhile, by its number.
+    """
+    moving = {} if moving is None else moving
+    for number, filed in batch:
+        if not is_wanted():
+            return
+        transfer = moving[number] = Transfer(number, filed)
+        carried = _carry(file_transfer, transfer)
+        del moving[number]
+        yield carried
+        if ends_batch(carried.outcome):
+            return
+
+
+def _carry(file_transfer: FileTransfer, transfer: Transfer) -> Carried:
+    outcome: Outcome | None
+    try:
+        outcome = file_transfer.attempt(transfer, transfer.number)
+    except NotForWorkers:
+        outcome = None
+    except WillowCartError as error:
+        outcome = error
+    except Exception as error:  # one odd file must not end the worker
+        outcome = InternalError.of(transfer.shown, error)
+    return Carried(
+        transfer.number,
+        outcome,
+        transfer.received,
+        transfer.consecutive_failures,
+        transfer.seconds,
+    )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -30,7 +30,6 @@ from willow_cart.events import (
     Started,
     StrandStarted,
 )
-from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.filing import Filed, Layout, Plan, make_plan
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
@@ -49,7 +48,7 @@ from willow_cart.protocols import Access
 from willow_cart.structs import Record, Value, field, replace
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
-from willow_cart.transfer.executor import ThreadExecutor
+from willow_cart.transfer.executor import SmallFileExecutor, ThreadExecutor
 from willow_cart.transfer.existing_files import give_own_files, settle_present
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.host_queue import HostQueue
@@ -95,10 +94,10 @@ class TimelineRecorder:
     def note(self, event: object) -> None:
         """Record how long a lane waited for an answer, and received, and why files waited."""
         match event:
-            case Received(lane, count):
-                self._enter(lane, count)
-            case Started(lane) | StrandStarted(lane):
-                self._enter(lane, None)
+            case Received():
+                self._enter(event.lane, event.count)
+            case Started() | StrandStarted():
+                self._enter(event.lane, None)
             case Requesting(lane, host):
                 with self._lock:
                     self._lanes.setdefault(lane, _Lane(host, self._now()))
@@ -273,7 +272,8 @@ class _Haul(Value):
 
         present = settle_present(policy.handling.if_present, self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
-        queue = HostQueue(waiting, policy.pace.first_host_lanes, policy.pace.most_host_lanes)
+        pace = policy.pace
+        queue = HostQueue(waiting, pace.first_host_lanes, pace.most_host_lanes, pace.all_lanes)
         commit_thread = CommitThread(
             self.ledger,
             account.run,
@@ -292,9 +292,6 @@ class _Haul(Value):
         )
         file_transfer = FileTransfer(downloader, destination, self.held or None)
 
-        def start_further() -> Sequence[Executor]:
-            return start_if_it_pays(access, destination, policy, observer, account.remaining)
-
         try:
             executor = None
             if self.cluster is not None:
@@ -302,7 +299,10 @@ class _Haul(Value):
                 executor = self.cluster.make_executor(
                     access, self.plan, file_transfer, partials=partials, here=here
                 )
-            further = start_further if executor is None else lambda: ()
+            further: list[Executor] = []
+            if executor is None and pace.is_free:
+                at_once = min(pace.all_lanes, pace.first_host_lanes)
+                further = [SmallFileExecutor(file_transfer, self.stop, at_once)]
             pool = WorkerPool(
                 file_transfer, queue, transfers, commit_thread, further, executor=executor
             )

@@ -103,10 +103,18 @@ class Timeline(Record):
         """
         self.reach(until)
         host = self._told_apart(host)
+        if int(since / self.step) == int(until / self.step):
+            cell = self._cell(int(since / self.step), lane, host)
+            if count is None:
+                cell.asking += until - since
+            else:
+                cell.receiving += until - since
+                cell.bytes += count
+            return
         left = count or 0
         for number in range(int(since / self.step), int(until / self.step) + 1):
             begin, end = max(since, number * self.step), min(until, (number + 1) * self.step)
-            cell = self.cells.setdefault((number, lane, host), TimelineCell())
+            cell = self._cell(number, lane, host)
             if count is None:
                 cell.asking += max(0.0, end - begin)
                 continue
@@ -115,6 +123,12 @@ class Timeline(Record):
             here = round(left * (end - begin) / (until - begin)) if end < until else left
             cell.bytes += here
             left -= here
+
+    def _cell(self, number: int, lane: int, host: str) -> TimelineCell:
+        cell = self.cells.get((number, lane, host))
+        if cell is None:
+            cell = self.cells[number, lane, host] = TimelineCell()
+        return cell
 
     def add_wait(self, wait: TimelineWait) -> None:
         """Record a postponed file."""

@@ -411,7 +411,7 @@ class PaceOptions(PatienceOptions):
     lanes_per_host: int | None = option(
         None,
         few,
-        "fixed number of lanes at one host (unless given: 4 at first, or the number of strands, "
+        "fixed number of lanes at one host (unless given: 8 at first, or the number of strands, "
         "and up to 16 while more are faster)",
         metavar="N",
     )

@@ -9,7 +9,7 @@ from datetime import datetime
 from enum import Enum
 from typing import Self
 
-from willow_cart.errors import BadAddress, ProtocolError, TimedOut
+from willow_cart.errors import BadAddress, ProtocolError, TimedOut, TransferFailed
 from willow_cart.model import Checksum, Metadata, Validators
 from willow_cart.protocols.retry import Retrier
 from willow_cart.redaction import without_secrets
@@ -48,6 +48,7 @@ class Download(ABC):
         in_parts: whether the place has said that it serves parts; many do without saying so.
         notes: what the user should know of the answer, although it is taken.
         spent: seconds that were spent on it before it was requested.
+        whole: all that would be read, where it has come already; None where it has not.
         line_bytes: how many bytes have come over the line so far, where what is read is unpacked
             from them; None where it is the same.
     """
@@ -58,6 +59,7 @@ class Download(ABC):
     in_parts: bool = False
     notes: tuple[str, ...] = ()
     spent: float = 0.0
+    whole: bytes | None = None
 
     @property
     def line_bytes(self) -> int | None:
@@ -75,6 +77,30 @@ class Download(ABC):
     @abstractmethod
     def close(self) -> None:
         """Release the connection; must be called on every path."""
+
+
+class WholeDownload(Download):
+    """A representation that was received to its end.
+
+    Args:
+        facts: what the place said about it.
+        content: its bytes, as far as they are not kept elsewhere.
+    """
+
+    start = 0
+    joining = Resumability.NEVER
+
+    def __init__(self, facts: Metadata, content: bytes) -> None:
+        self.facts = facts
+        self.whole = content
+
+    def read(self) -> bytes:
+        """Return all bytes, and then none."""
+        content, self.whole = self.whole, b""
+        return content or b""
+
+    def close(self) -> None:
+        """Do nothing."""
 
 
 # Times of files are to the second, and clocks of servers may differ a little from this one.
@@ -276,6 +302,28 @@ class Access(ABC):
         Args:
             addresses: in the order in which they will be opened.
         """
+
+    def fetches_small(self, address: str) -> bool:  # noqa: ARG002  # likewise
+        """Whether `fetch_small` can fetch from a server."""
+        return False
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Request small files of one host in the calling thread, several at a time.
+
+        Args:
+            addresses: of files that `fetches_small` is true of.
+            at_once: how many requests are on their way at a time.
+            is_wanted: whether to go on.
+
+        Yields:
+            The place of an address among the others, and what came: the whole file, why it did not
+            come, or None for one that `open` has to request. The answer of a busy host ends the
+            sending; those that are on their way still come. What is not yielded was not requested,
+            or its answer was lost.
+        """
+        raise NotImplementedError
 
     @abstractmethod
     def ask(self, address: str) -> Metadata:

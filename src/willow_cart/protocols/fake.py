@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 
-from willow_cart.errors import ConnectionLost, NotServed, TransferFailed
+from willow_cart.errors import ConnectionLost, NotServed, ServerBusy, TransferFailed
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Sharing, Unchanged
+from willow_cart.protocols.base import (
+    CHUNK,
+    Access,
+    Download,
+    Resumability,
+    Sharing,
+    Unchanged,
+    WholeDownload,
+    fetch_whole,
+)
 from willow_cart.structs import Record, field
 
 
@@ -51,6 +60,8 @@ class FakeAccess(Access):
         asked: every request in order, as (address, start).
         opened_ahead: the addresses of each group that was requested ahead.
         most_open: how many deliveries were open at a time, at most.
+        most_at_once: how many requests for small files were on their way at a time, at most.
+        largest_small: bytes of the largest file that is served together with others.
     """
 
     def __init__(
@@ -65,7 +76,8 @@ class FakeAccess(Access):
         self.opened_ahead: list[list[str]] = []
         self._ahead = ahead
         self.asked: list[tuple[str, int]] = []
-        self.most_open = 0
+        self.most_open = self.most_at_once = 0
+        self.largest_small = 64 << 10
         self._open: set[Download] = set()
         self._piece = piece
         self._pause = pause
@@ -101,6 +113,30 @@ class FakeAccess(Access):
         self._open.add(delivery)
         self.most_open = max(self.most_open, len(self._open))
         return delivery
+
+    def fetches_small(self, address: str) -> bool:  # noqa: ARG002  # the same for all
+        """Return True; see `Access.fetches_small`."""
+        return True
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Serve files one after the other; see `Access.fetch_small`."""
+        self.most_at_once = max(self.most_at_once, at_once)
+        for place, address in enumerate(addresses):
+            if not is_wanted():
+                return
+            try:
+                facts, content = fetch_whole(address, self)
+            except TypeError:  # of a file that is none
+                yield place, None
+            except TransferFailed as error:
+                yield place, error
+                if isinstance(error, ServerBusy | ConnectionLost):
+                    return
+            else:
+                is_small = len(content) <= self.largest_small
+                yield place, WholeDownload(facts, content) if is_small else None
 
     def ask(self, address: str) -> Metadata:
         """Return the metadata of a file."""

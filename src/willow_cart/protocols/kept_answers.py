@@ -11,7 +11,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Collection, Container, Sequence
+from collections.abc import Callable, Collection, Container, Iterator, Sequence
 from pathlib import Path
 from typing import IO, cast
 
@@ -23,7 +23,6 @@ from willow_cart.protocols.base import (
     Access,
     Download,
     Lister,
-    Resumability,
     Sharing,
     Unchanged,
 )
@@ -162,6 +161,16 @@ class KeptAnswers(Access):
         """Request files whose answers are not kept; see `Access.open_ahead`."""
         self._access.open_ahead([each for each in addresses if not self.sharing.holds(each)])
 
+    def fetches_small(self, address: str) -> bool:
+        """Whether small files can be fetched together; a kept answer is not requested again."""
+        return not self.sharing.holds(address) and self._access.fetches_small(address)
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Request small files of one host; see `Access.fetch_small`."""
+        return self._access.fetch_small(addresses, at_once, is_wanted)
+
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""
         return self._access.ask(address)
@@ -232,27 +241,6 @@ class _Budget:
             else:
                 self._files -= 1
                 self._bytes -= size
-
-
-class ReadDelivery(Download):
-    """A response that was read to its end; all its bytes are kept.
-
-    Args:
-        facts: what the place said about it.
-    """
-
-    start = 0
-    joining = Resumability.NEVER
-
-    def __init__(self, facts: Metadata) -> None:
-        self.facts = facts
-
-    def read(self) -> bytes:
-        """Return nothing: all is kept already."""
-        return b""
-
-    def close(self) -> None:
-        """Do nothing."""
 
 
 class _KeptDelivery(Download):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import defaultdict
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
 from importlib import import_module
@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of, is_inside, scheme_of
 from willow_cart.archives.reader import Bounds
-from willow_cart.errors import BadAddress
+from willow_cart.errors import BadAddress, TransferFailed
 from willow_cart.model import Metadata, Validators
 from willow_cart.options.groups import ConnectingOptions, PaceOptions
 from willow_cart.protocols.base import (
@@ -165,6 +165,19 @@ class ProtocolRouter(Access):
                 by_access[self._access_to(address)].append(address)
         for access, those in by_access.items():
             access.open_ahead(those)
+
+    def fetches_small(self, address: str) -> bool:
+        """Whether small files of a server can be fetched together; see `Access.fetches_small`."""
+        try:
+            return self._access_to(address).fetches_small(address)
+        except BadAddress:  # it is reported when it is opened
+            return False
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Request small files of one host; see `Access.fetch_small`."""
+        return self._access_to(addresses[0]).fetch_small(addresses, at_once, is_wanted)
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -24,7 +25,14 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols.base import Access, Download, Lister, Unchanged, read_whole
+from willow_cart.protocols.base import (
+    Access,
+    Download,
+    Lister,
+    Unchanged,
+    WholeDownload,
+    read_whole,
+)
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
@@ -86,6 +94,12 @@ def is_complete(response: Answer, start: int, validators: Validators | None) -> 
 
 
 _PAGE_TYPES = ("text/html", "application/xhtml+xml")
+
+# Fields of bodies that are not what is stored.
+_CODED = frozenset({"content-encoding", "x-goog-stored-content-encoding"})
+
+# Fields that say more of a file than its length, version and type, which few answers have.
+_RARE = frozenset({"link", "content-disposition", "content-location", *map(str.lower, PROOFS)})
 
 # One for the first response without credentials, one for a stale nonce.
 _MAX_CHALLENGES = 3
@@ -231,6 +245,43 @@ class WebAccess(Access):
                 return self.open(address)
             case _:
                 raise self._refusal(response, address, final)
+
+    def fetches_small(self, address: str) -> bool:
+        """Whether an address needs no session, and exchanges are not recorded."""
+        return self._sessions is None and self._sender.can_loop(address)
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Request small files of one host; see `Access.fetch_small`."""
+        asked = []
+        for address in addresses:
+            fields: dict[str, str] = {}
+            there = address
+            if self._sign_ins and self._sign_ins.is_for(address, ()):
+                fields = self._sign_ins.fields_for("GET", address, {})
+                if more := self._sign_ins.query_for(address):
+                    there += f"{'&' if '?' in address else '?'}{more}"
+            asked.append((there, fields))
+        for number, answer in self._sender.send_many(asked, at_once, is_wanted):
+            came = None
+            if answer is not None:
+                with suppress(Exception):  # an odd one; the ordinary way says why
+                    came = self._small_download(answer, addresses[number])
+            yield number, came
+
+    def _small_download(self, answer: Answer, address: str) -> Download | TransferFailed:
+        if answer.status != 200:
+            return self._refusal(answer, address, address)
+        facts = self._facts_from(answer, address)
+        if answer.fields.keys().isdisjoint(_CODED):
+            whole = WholeDownload(facts, answer.whole or b"")
+            whole.spent = answer.spent
+            return whole
+        try:
+            return WebDownload(answer, address, facts, 0, self._stall_after)
+        except TransferFailed as error:
+            return error
 
     def ask(self, address: str) -> Metadata:
         """Send HEAD; if it is refused, send GET for the first byte.
@@ -472,27 +523,33 @@ class WebAccess(Access):
         # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
         length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
         media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
-        checksums = promised_by_server(fields, whole=response.status != 206)
-        composite = None
-        if self._of_store:
-            checksums += promised_by_store(fields)
-            composite = composite_of(fields)
-        return Metadata(
+        facts = Metadata(
             address,
             rules.parse_content_length(length),
             Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
             media_type=media_type,
             charset=charset,
-            attachment=rules.is_attachment(fields.get("Content-Disposition")),
-            file_name=rules.file_name_in(fields.get("Content-Disposition"))
+            # RFC 9112, 9.8: TLS tells an end from a cut.
+            proves_end=response.is_delimited or scheme_of(address) == "https",
+        )
+        if not self._of_store and fields.keys().isdisjoint(_RARE):
+            return facts
+        checksums = promised_by_server(fields, whole=response.status != 206)
+        composite = None
+        if self._of_store:
+            checksums += promised_by_store(fields)
+            composite = composite_of(fields)
+        link, disposition = fields.get("Link"), fields.get("Content-Disposition")
+        return replace(
+            facts,
+            attachment=rules.is_attachment(disposition),
+            file_name=rules.file_name_in(disposition)
             or rules.name_of_variant(fields.get("Content-Location"), address),
-            following=rules.following_link(link := fields.get("Link")),
+            following=rules.following_link(link),
             items=rules.linked(link, "item"),
             linkset=next(iter(rules.linked(link, "linkset")), ""),
             checksums=checksums,
             composite=composite,
-            # RFC 9112, 9.8: TLS tells an end from a cut.
-            proves_end=response.response.is_delimited or scheme_of(address) == "https",
         )
 
     def _refusal(self, response: Answer, address: str, final: str) -> TransferFailed:

@@ -97,13 +97,15 @@ def stored_coding(fields: Mapping[str, str]) -> str:
 
 
 def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
-    written = fields.get("Repr-Digest", "")  # RFC 9530, 3
+    written = [fields.get("Repr-Digest")]  # RFC 9530, 3
     if whole:
-        written += "," + fields.get("Content-Digest", "")  # RFC 9530, 2
-    found = [*_MEMBER.findall(written), *_INSTANCE.findall(fields.get("Digest", ""))]
+        written.append(fields.get("Content-Digest"))  # RFC 9530, 2
+    found = [each for field in written if field for each in _MEMBER.findall(field)]
+    if digest := fields.get("Digest"):
+        found += _INSTANCE.findall(digest)
     for name, value in found:
         yield from read_base64(_NAMES.get(name.lower()), value, Origin.SERVER)
-    if whole:
+    if whole and "Content-MD5" in fields:
         yield from read_base64("md5", fields.get("Content-MD5", ""), Origin.SERVER)  # RFC 1864, 2
 
 
@@ -199,7 +201,7 @@ class WebDownload(Download):
         self.in_parts = "bytes" in response.fields.get("Accept-Ranges", "").lower()
         self.facts = facts
         self.joining = _joining(response, facts.validators)
-        framed = response.response.transfer_codings
+        framed = response.transfer_codings
         self._receive = decoded(framed, self._receive_some) if framed else self._receive_some
         self._undo = None
         if codings := self._content_codings():
@@ -215,6 +217,8 @@ class WebDownload(Download):
             self.joining = Resumability.NEVER
         elif framed:
             self.joining = Resumability.NEVER
+        else:
+            self.whole = response.whole
 
     def read(self) -> bytes:
         """Return the bytes of one receive; waiting for a full chunk would lose it in a crash."""
@@ -297,8 +301,7 @@ class WebDownload(Download):
 
     def _was_cut(self) -> bool:
         """Whether a body that ends with its connection was truncated (RFC 9112, 9.8)."""
-        answer = self._response.response
-        return answer.reader.was_cut and not answer.is_delimited
+        return self._response.was_cut and not self._response.is_delimited
 
     def _content_codings(self) -> tuple[str, ...]:
         """Return the content codings to remove, although none was requested.

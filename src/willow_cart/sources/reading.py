@@ -19,9 +19,9 @@ from willow_cart.checks.soft_failures import (
 from willow_cart.errors import NotServed, TransferFailed, UnreadableSource, plainly
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access, DirectoryLister, Unchanged
-from willow_cart.protocols.base import fetch_whole, read_whole
+from willow_cart.protocols.base import WholeDownload, fetch_whole, read_whole
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, parse_date
-from willow_cart.protocols.kept_answers import Keep, ReadDelivery
+from willow_cart.protocols.kept_answers import Keep
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import open_named
 from willow_cart.sources.directories import list_directory
@@ -204,7 +204,7 @@ class Reader:
             # A folder was requested: its index must not be filed as if it were the data.
             raise _not_a_listing(address, facts)
         if listing is None and keep is not None:
-            keep(address, ReadDelivery(facts), content)
+            keep(address, WholeDownload(facts, b""), content)
         return listing
 
     def read_following(self, listing: Listing, source: str) -> Listing | None:

@@ -215,7 +215,8 @@ class CommitThread:
             self._hurry.clear()
             batch += [self._queue.get() for _ in range(self._queue.qsize())]
             items = [item for item in batch if item is not None]
-            self._try_to_file(items)
+            with self._destination.holding_folders():
+                self._try_to_file(items)
             for item in items:
                 if isinstance(item, Note):
                     item.committed.set()
@@ -341,10 +342,14 @@ class CommitThread:
         assert result.arrival is not None, "the file is in place"
         twin = self._twin_of(result.arrival)
         try:
-            self._require_own_path(result)
             if twin is not None:
+                self._require_own_path(result)
                 return self._name_twin(verified, result.arrival, twin)
-            self._place(verified)
+            if not self._destination.place_if_free(verified.file, result.path):
+                self._require_own_path(result)
+                self._place(verified)
+            elif verified.seal is not None:
+                delete_note(self._destination, verified.seal.file)
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         self._just_named[result.arrival.sha256] = result.arrival

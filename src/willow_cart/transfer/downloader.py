@@ -27,6 +27,7 @@ from willow_cart.errors import (
     PageInstead,
     ProtocolError,
     SurplusBytes,
+    TransferFailed,
     Unproved,
     WrongContent,
 )
@@ -56,14 +57,12 @@ class ReceivedFile(Value):
     Attributes:
         partial: its bytes.
         found: what they hash to, by algorithm.
-        modified: the file's time stamp in nanoseconds.
         earlier: what the download before hashed to, which was not as promised either; None for
             none.
     """
 
     partial: PartialFile
     found: dict[str, Checksum]
-    modified: int
     earlier: Checksum | None = None
 
 
@@ -97,7 +96,11 @@ class Downloader:
         object.__setattr__(self, "cap", cap)  # made here once, and never changed
 
     def bring(
-        self, transfer: Transfer, lane: int, held: Validators | None
+        self,
+        transfer: Transfer,
+        lane: int,
+        held: Validators | None,
+        came: Download | TransferFailed | None = None,
     ) -> ReceivedFile | Unchanged:
         """Fetch the missing parts of a file.
 
@@ -106,14 +109,17 @@ class Downloader:
                 if the rest can be joined to it.
             lane: the lane that fetches it.
             held: the version that exists already; None if it does not matter.
+            came: the answer to a request that was sent before, or why it failed; None for none.
 
         Raises:
             TransferFailed: it did not come.
             CannotStore, OSError: no room for it, or it cannot be written.
             Interrupted: the user wants to stop.
         """
-        another: Download | Unchanged | None = None
-        if transfer.partial is None:
+        if isinstance(came, TransferFailed):
+            raise came
+        another: Download | Unchanged | None = came
+        if transfer.partial is None and came is None:
             another = self.access.open(transfer.address, validators=held)
         while not isinstance(another, Unchanged):
             if another is not None:
@@ -121,10 +127,10 @@ class Downloader:
                 self.discard(transfer)
                 transfer.adopt(self.partials.begin(transfer.offer, another))
             assert transfer.partial is not None, "the partial file exists or was started"
-            came = self._fill(transfer, transfer.partial, lane, another)
-            if isinstance(came, ReceivedFile):
-                return came
-            another = came
+            filled = self._fill(transfer, transfer.partial, lane, another)
+            if isinstance(filled, ReceivedFile):
+                return filled
+            another = filled
         return another
 
     def _require_one_version(self, transfer: Transfer, delivery: Download) -> None:
@@ -231,6 +237,8 @@ class Downloader:
     ) -> ReceivedFile | Download:
         """Fetch the missing part of a version; all of it if the server has another version now."""
         try:
+            if delivery is not None and self._is_whole(delivery, partial):
+                return self._take_whole(transfer, partial, lane, delivery)
             partial.open()
             try:
                 transfer.note_resumed_at(partial.size)
@@ -241,7 +249,7 @@ class Downloader:
                 self.room.require(transfer.filed.path, length or 0, partial.size)
                 if another := self._bring_strands(transfer, partial, lane, delivery):
                     return another
-                return ReceivedFile(partial, *partial.finish())
+                return ReceivedFile(partial, partial.finish())
             finally:
                 partial.close()
         except BaseException as error:
@@ -256,6 +264,30 @@ class Downloader:
             else:
                 self._vouch(transfer, partial, last=True)
             raise
+
+    def _is_whole(self, delivery: Download, partial: PartialFile) -> bool:
+        """Whether all of a file has come with its response."""
+        if delivery.whole is None or delivery.start or partial.size or self.cap is not None:
+            return False
+        return partial.facts.length in (None, len(delivery.whole))
+
+    def _take_whole(
+        self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download
+    ) -> ReceivedFile:
+        """Write a file that has come whole."""
+        content = delivery.whole or b""
+        transfer.comes(delivery)
+        require_size(self.policy.pace, transfer.shown, len(content))
+        self._require_proof(transfer, partial)
+        self.observer.note(Started(lane, transfer.filed, partial.facts.length, 0))
+        self.room.require(transfer.filed.path, len(content), 0)
+        if not self.policy.handling.accept_anything:
+            self._require_content(transfer, delivery, content, is_all=True)
+        found = partial.fill(content)
+        transfer.count(len(content))
+        self.observer.note(Received(lane, len(content)))
+        delivery.close()
+        return ReceivedFile(partial, found)
 
     def _bring_strands(
         self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
@@ -389,6 +421,14 @@ class Downloader:
             if not data:
                 return
             yield data
+
+    def is_sound(self, transfer: Transfer, content: bytes) -> bool:
+        """Whether a whole file is what its name says, as far as its content shows."""
+        if self.policy.handling.accept_anything:
+            return True
+        name = transfer.offer.file_name
+        is_page = looks_like_page(content) and kind_of(name) != "page"
+        return not (is_page or stands_for_error(name, content, is_all=True))
 
     def _require_content(
         self,

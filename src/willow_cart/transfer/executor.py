@@ -5,17 +5,20 @@ from __future__ import annotations
 import threading
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 
 from willow_cart.errors import (
     ConnectionLost,
     InternalError,
     Interrupted,
     ServerBusy,
+    TransferFailed,
     TransientError,
     WillowCartError,
 )
 from willow_cart.events import BugMet
 from willow_cart.ledger.entries import Result
+from willow_cart.protocols.base import Download
 from willow_cart.structs import Value
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
@@ -29,6 +32,15 @@ Outcome = Result | VerifiedFile | WillowCartError
 MAX_SMALL_FILE_BYTES = 64 << 10
 """What comes in one piece. Of what does not, a part may have to be recorded, and only the process
 that writes the ledger can do that."""
+
+
+# A batch of small files, which ends sooner if it takes longer than `BatchRule.seconds`, and how
+# many hosts have one at a time.
+_FILES_PER_LOOP = 256
+_LOOPS = 2
+
+# A host that takes longer for a file, one by one, may serve more lanes than a loop has requests.
+_SLOWEST_IN_LOOP = 0.02
 
 
 def ends_batch(outcome: Outcome | None) -> bool:
@@ -45,11 +57,15 @@ class BatchRule(Value):
             more; after longer ones a large file behind them, or a wish to stop, would wait.
         slowest: the seconds of a file beyond which it waits for its line: several at a time are
             faster than one by one.
+        lanes: how many of a host's lanes it takes.
+        after_one: whether a file of the host must have come before, one by one.
     """
 
     files: int = 1
     seconds: float = 0.25
     slowest: float = 0.05
+    lanes: int = 1
+    after_one: bool = False
 
 
 class Executor(ABC):
@@ -78,14 +94,9 @@ class Executor(ABC):
         """Whether it accepts more batches."""
         return True
 
-    @property
-    def is_lost(self) -> bool:
-        """Whether it ended by itself, and what it carried has to be carried by others."""
-        return False
-
-    def suits(self, transfer: Transfer) -> bool:  # noqa: ARG002  # most take anything
-        """Whether a transfer can run here."""
-        return True
+    def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
+        """Return the transfers of a batch that can run here."""
+        return transfers
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most prepare nothing
         """Return how many files of a server should be prepared at a time."""
@@ -162,9 +173,11 @@ class ThreadExecutor(Executor):
             if ends_batch(outcome):
                 return
 
-    def _attempt(self, transfer: Transfer, lane: int) -> Outcome:
+    def _attempt(
+        self, transfer: Transfer, lane: int, came: Download | TransferFailed | None = None
+    ) -> Outcome:
         try:
-            return self._file_transfer.attempt(transfer, lane)
+            return self._file_transfer.attempt(transfer, lane, came)
         except Interrupted:
             raise
         except WillowCartError as error:
@@ -208,3 +221,60 @@ class ThreadExecutor(Executor):
     def abort(self) -> None:
         """End every exchange in progress; see `Executor.abort`."""
         self._file_transfer.downloader.access.abort()
+
+
+class SmallFileExecutor(ThreadExecutor):
+    """Runs transfers of small files in the thread of the lane, with several requests on their way.
+
+    Args:
+        file_transfer: makes the attempts.
+        stop: set when the haul is to end.
+        at_once: how many requests to a host are on their way.
+    """
+
+    lanes = _LOOPS
+
+    def __init__(self, file_transfer: FileTransfer, stop: threading.Event, at_once: int) -> None:
+        super().__init__(file_transfer, stop)
+        self.batches = BatchRule(
+            _FILES_PER_LOOP, slowest=_SLOWEST_IN_LOOP, lanes=at_once, after_one=True
+        )
+        self._large = 0
+
+    def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
+        """Return the files that are small and new, if their server can be asked for several."""
+        access = self._file_transfer.downloader.access
+        with self._file_transfer.destination.holding_folders():
+            new = [transfer for transfer in transfers if self._suits(transfer)]
+        return [transfer for transfer in new if access.fetches_small(transfer.address)]
+
+    def _suits(self, transfer: Transfer) -> bool:
+        size = transfer.offer.size
+        return (
+            not transfer.attempts
+            and (size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large)
+            and self._file_transfer.is_new(transfer)
+        )
+
+    def _take(self, transfer: Transfer, lane: int, came: Download | TransferFailed) -> Outcome:
+        outcome = None
+        if not isinstance(came, TransferFailed):
+            with suppress(Exception):  # an odd one; an attempt says why
+                outcome = self._file_transfer.take_small(transfer, lane, came)
+        return self._attempt(transfer, lane, came) if outcome is None else outcome
+
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
+        """Make one attempt at each transfer, in the order in which they come."""
+        if not transfers:
+            return
+        coming = self._file_transfer.downloader.access.fetch_small(
+            [transfer.address for transfer in transfers],
+            self.batches.lanes,
+            lambda: not self._stop.is_set(),
+        )
+        with self._file_transfer.destination.holding_folders():
+            for place, came in coming:
+                if came is None:
+                    self._large += 1
+                else:
+                    yield transfers[place], self._take(transfers[place], lane, came)

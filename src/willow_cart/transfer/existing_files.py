@@ -86,6 +86,10 @@ class FilesHere(Value):
         stamp = self.destination.stamp(path)
         return stamp if stamp is not None and self._sha256(path) == sha256 else None
 
+    def knows(self, transfer: Transfer) -> bool:
+        """Whether the ledger has an entry for a file, wherever it is now."""
+        return self._known(transfer) is not None
+
     def _sha256(self, path: str) -> Checksum:
         with self.destination.open(path) as file:
             return digest_of(file, ["sha256"])["sha256"]

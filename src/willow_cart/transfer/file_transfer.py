@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import errno
+import hashlib
+import os
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -15,21 +19,24 @@ from willow_cart.checks.digests import (
     weakness_of,
     written,
 )
-from willow_cart.destination import Destination, cannot_store
+from willow_cart.destination import PARTIAL, Destination, cannot_store
 from willow_cart.errors import (
     TOO_MANY_FILES,
     CheckFailed,
     TooSlow,
+    TransferFailed,
     TransientError,
     Unproved,
     too_many_files,
 )
+from willow_cart.events import Received, Started
 from willow_cart.kinds import better_name, extension_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
-from willow_cart.model import Checksum, Offer, Origin, State
+from willow_cart.model import Checksum, Metadata, Offer, Origin, State
 from willow_cart.options.groups import IfPresent
 from willow_cart.protocols import Resumability, Unchanged
+from willow_cart.protocols.base import Download
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.web_delivery import md5_mark_in
 from willow_cart.redaction import without_secrets
@@ -71,8 +78,13 @@ class FileTransfer:
     def __post_init__(self) -> None:
         object.__setattr__(self, "here", FilesHere(self.destination, self.held))
 
-    def attempt(self, transfer: Transfer, lane: int) -> Result | VerifiedFile:
+    def attempt(
+        self, transfer: Transfer, lane: int, came: Download | TransferFailed | None = None
+    ) -> Result | VerifiedFile:
         """Make one attempt at a file.
+
+        Args:
+            came: the answer to a request that was sent before, or why it failed; None for none.
 
         Returns:
             What became of it, or the file itself, whole and checked, to be given its name.
@@ -100,19 +112,19 @@ class FileTransfer:
             if not (transfer.partial or transfer.offer.checksums or replaces):
                 unharmed = self.here.unharmed(transfer)
                 held = (unharmed and unharmed.validators) or None
-            came = self.downloader.bring(transfer, lane, held)
-            if isinstance(came, ReceivedFile) and self._broken_promise(transfer, came):
+            brought = self.downloader.bring(transfer, lane, held, came)
+            if isinstance(brought, ReceivedFile) and self._broken_promise(transfer, brought):
                 # What comes wrong is wrong on the way more often than at its place: joined from
                 # parts that do not belong together, or changed in the midst. Once more, in one.
                 transfer.use_one_lane()
                 self.downloader.discard(transfer)
                 again = self.downloader.bring(transfer, lane, None)
                 if isinstance(again, ReceivedFile):
-                    again = replace(again, earlier=came.found["sha256"])
-                came = again
-            if isinstance(came, Unchanged):
+                    again = replace(again, earlier=brought.found["sha256"])
+                brought = again
+            if isinstance(brought, Unchanged):
                 return transfer.result(State.UNCHANGED, arrival=transfer.restamped)
-            return self._land(transfer, came)
+            return self._land(transfer, brought, is_new=came is not None)
         except TransientError as error:
             gained = transfer.partial.size - before if transfer.partial else 0
             transfer.failed(gained=gained >= _enough(transfer) and not isinstance(error, TooSlow))
@@ -123,6 +135,63 @@ class FileTransfer:
             raise cannot_store(transfer.filed.path, error) from error
         finally:
             transfer.stop_timing()
+
+    def take_small(self, transfer: Transfer, lane: int, came: Download) -> VerifiedFile | None:
+        """Write a file that has come whole, and of which nothing was here.
+
+        Returns:
+            None if it has to be looked at as `attempt` does: by a checksum, a listing that says
+            otherwise, or because its content is not what its name says.
+        """
+        content, facts, offer = came.whole, came.facts, transfer.offer
+        if content is None or not self._is_plain(facts, offer) or came.notes:
+            return None
+        modified = _modified(facts, offer)
+        if _unlike_listing(offer, len(content), facts) or _is_far_from(offer.about, len(content)):
+            return None
+        if not self.downloader.is_sound(transfer, content):
+            return None
+        self.downloader.observer.note(Started(lane, transfer.filed, len(content), 0))
+        transfer.comes(came)
+        name, stamp = str(transfer.number), self._stamp_for(modified)
+        try:
+            mtime_ns = self.destination.write_partial(name, content, stamp)
+        except (OSError, OverflowError):
+            return None
+        transfer.begin_attempt()
+        transfer.count(len(content))
+        self.downloader.observer.note(Received(lane, len(content)))
+        sha256 = hashlib.sha256(content).hexdigest()
+        verdict = verdict_of((), facts.length)
+        arrival = _arrival(
+            transfer, facts, size=len(content), sha256=sha256, verdict=verdict,
+            mtime_ns=mtime_ns, modified=modified,
+        )  # fmt: skip
+        return VerifiedFile(
+            f"{PARTIAL}/{name}",
+            transfer.result(State.ARRIVED, arrival=arrival),
+            named=_named_by_server(transfer, facts),
+        )
+
+    def _is_plain(self, facts: Metadata, offer: Offer) -> bool:
+        """Whether nothing is to be checked of a file but what it looks like."""
+        policy = self.downloader.policy
+        return not (
+            offer.checksums
+            or facts.checksums
+            or facts.coding
+            or not facts.proves_end
+            or policy.handling.inspect
+            or policy.handling.must_check
+            or policy.pace.largest is not None
+        )
+
+    def is_new(self, transfer: Transfer) -> bool:
+        """Whether nothing is here of a file, in part or by another name either."""
+        if self.destination.status(transfer.filed.path) is not None:
+            return False
+        is_known = self.here.knows(transfer)
+        return not is_known and self.downloader.partials.record_of(transfer.id) is None
 
     def assist(self, transfer: Transfer, strand: Segment, address: str, lane: int) -> bool:
         """Fetch a strand of another lane's file.
@@ -156,8 +225,14 @@ class FileTransfer:
             self.downloader.discard(transfer)
         return True
 
-    def _land(self, transfer: Transfer, whole: ReceivedFile) -> Result | VerifiedFile:
-        """Check a complete file, and pass it to the commit thread."""
+    def _land(
+        self, transfer: Transfer, whole: ReceivedFile, *, is_new: bool
+    ) -> Result | VerifiedFile:
+        """Check a complete file, and pass it to the commit thread.
+
+        Args:
+            is_new: whether nothing lay at its path a moment ago.
+        """
         partial = whole.partial
         verdict = self._check(transfer, whole)
         unsound = ""
@@ -172,8 +247,10 @@ class FileTransfer:
                     self.downloader.require_going_on,
                 )
         sha256 = whole.found["sha256"]
-        modified = _modified(transfer, partial)
-        if not partial.facts.coding and (unlike := _unlike_listing(transfer.offer, partial)):
+        modified = _modified(partial.facts, transfer.offer)
+        if not partial.facts.coding and (
+            unlike := _unlike_listing(transfer.offer, partial.size, partial.facts)
+        ):
             if _is_newer(modified, transfer.offer.modified):
                 transfer.note(f"{unlike}; it was changed after it was listed")
             elif transfer.offer.size_is_hint:
@@ -183,26 +260,13 @@ class FileTransfer:
         if _is_far_from(transfer.offer.about, partial.size):
             about = format_size(transfer.offer.about or 0)
             transfer.note(f"it has {partial.size:,} bytes, the listing said about {about}")
-        arrival = Arrival(
-            address=transfer.shown,
-            final_address=without_secrets(partial.facts.address),
-            path=transfer.filed.path,
-            time=timestamp(),
-            size=partial.size,
-            sha256=sha256.digest,
-            entity_tag=partial.facts.validators.entity_tag,
-            last_modified=partial.facts.validators.last_modified,
-            expected=written(self._promised(transfer, partial)),
-            verdict=verdict,
-            mtime_ns=self._stamp(partial.file, modified, whole.modified),
-            decoded=partial.facts.coding,
-            media_type=partial.facts.content_type,
-            modified="" if modified is None else modified.isoformat(timespec="seconds"),
-            licence=transfer.offer.licence,
-            citation=transfer.offer.citation,
-        )
-        unharmed = self.here.unharmed(transfer)
-        if present := self.here.same(transfer, unharmed, sha256):
+        arrival = _arrival(
+            transfer, partial.facts, size=partial.size, sha256=sha256.digest,
+            expected=written(self._promised(transfer, partial)), verdict=verdict,
+            mtime_ns=self._stamp(partial.file, modified), modified=modified,
+        )  # fmt: skip
+        unharmed = None if is_new else self.here.unharmed(transfer)
+        if not is_new and (present := self.here.same(transfer, unharmed, sha256)):
             self.downloader.discard(transfer)
             stands = unharmed.instead if unharmed else ""
             arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)
@@ -213,26 +277,37 @@ class FileTransfer:
             transfer.result(State.ARRIVED, unsound, arrival),
             unharmed.own_stamp if unharmed else None,
             partial.record(transfer.offer, arrival) if partial.recorded else None,
-            _named_by_server(transfer, partial),
+            _named_by_server(transfer, partial.facts),
         )
 
-    def _stamp(self, file: str, modified: datetime | None, stamp: int) -> int:
-        """Set the modification time of a file if requested; return its time.
+    def _stamp_for(self, modified: datetime | None) -> int | None:
+        """Return the modification time that a file gets, in nanoseconds; None for its own.
+
+        Args:
+            modified: when it was changed last at its place.
+        """
+        if modified is None or self.downloader.policy.handling.times != "keep":
+            return None
+        nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
+        return nanoseconds if abs(nanoseconds) <= _LATEST_NANOSECONDS else None
+
+    def _stamp(self, file: str, modified: datetime | None) -> int:
+        """Set the modification time of a file if requested; return its time in nanoseconds.
 
         Args:
             file: its path below the destination.
             modified: when it was changed last at its place.
-            stamp: the time that it has, in nanoseconds.
+
+        Raises:
+            OSError: the file is gone.
         """
-        if modified is None or self.downloader.policy.handling.times != "keep":
-            return stamp
-        nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
-        if abs(nanoseconds) > _LATEST_NANOSECONDS:
-            return stamp
-        try:
-            return self.destination.set_modified(file, nanoseconds)
-        except (OSError, OverflowError):
-            return stamp  # a time that this disk cannot write
+        if (nanoseconds := self._stamp_for(modified)) is not None:
+            with suppress(OSError, OverflowError):  # a time that this disk cannot write
+                return self.destination.set_modified(file, nanoseconds)
+        stamp = self.destination.stamp(file)
+        if stamp is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), file)
+        return stamp.mtime_ns
 
     def _check(self, transfer: Transfer, whole: ReceivedFile) -> str:
         """Compare the checksums of a file with the expected ones; return how it was checked.
@@ -305,31 +380,64 @@ def _enough(transfer: Transfer) -> int:
     return _PROGRESS_BYTES if length is None else min(_PROGRESS_BYTES, max(1, length // 20))
 
 
-def _named_by_server(transfer: Transfer, partial: PartialFile) -> str:
+def _arrival(
+    transfer: Transfer,
+    facts: Metadata,
+    *,
+    size: int,
+    sha256: str,
+    expected: str = "",
+    verdict: str,
+    mtime_ns: int,
+    modified: datetime | None,
+) -> Arrival:
+    """Return the ledger's entry for a file that has come; see `Arrival`."""
+    return Arrival(
+        address=transfer.shown,
+        final_address=transfer.shown
+        if facts.address == transfer.offer.address
+        else without_secrets(facts.address),
+        path=transfer.filed.path,
+        time=timestamp(),
+        size=size,
+        sha256=sha256,
+        entity_tag=facts.validators.entity_tag,
+        last_modified=facts.validators.last_modified,
+        expected=expected,
+        verdict=verdict,
+        mtime_ns=mtime_ns,
+        decoded=facts.coding,
+        media_type=facts.content_type,
+        modified="" if modified is None else modified.isoformat(timespec="seconds"),
+        licence=transfer.offer.licence,
+        citation=transfer.offer.citation,
+    )
+
+
+def _named_by_server(transfer: Transfer, facts: Metadata) -> str:
     """Return the name that the server gives a file whose address names none; empty otherwise.
 
     What an earlier run has filed by such a name keeps it.
     """
+    if not facts.file_name or transfer.offer.name is not None:
+        return ""
     own = transfer.offer.file_name
     is_own = extension_of(transfer.filed.path) == extension_of(own)
-    if transfer.offer.name is not None or not is_own:
-        return ""
-    return better_name(own, partial.facts.file_name)
+    return better_name(own, facts.file_name) if is_own else ""
 
 
-def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
+def _modified(facts: Metadata, offer: Offer) -> datetime | None:
     """Return the modification time according to the server, or else to the listing."""
-    facts = partial.facts
-    return facts.modified or parse_date(facts.validators.last_modified) or transfer.offer.modified
+    return facts.modified or parse_date(facts.validators.last_modified) or offer.modified
 
 
-def _unlike_listing(offer: Offer, partial: PartialFile) -> str:
+def _unlike_listing(offer: Offer, size: int, facts: Metadata) -> str:
     """Describe how a file differs from what its source has listed; empty if it does not."""
-    if offer.size is not None and offer.size != partial.size:
-        return f"it has {partial.size:,} bytes, the listing said {offer.size:,}"
+    if offer.size is not None and offer.size != size:
+        return f"it has {size:,} bytes, the listing said {offer.size:,}"
     # The tags that stores list are those of their answers if they are made of the bytes.
-    listed = md5_mark_in(offer.entity_tag)
-    came = md5_mark_in(partial.facts.validators.entity_tag or "")
+    listed = md5_mark_in(offer.entity_tag) if offer.entity_tag else ""
+    came = md5_mark_in(facts.validators.entity_tag or "") if listed else ""
     if listed and came and listed != came:
         return (
             f"it is another version than the listing said: its entity tag is {came}, not {listed}"

@@ -6,6 +6,7 @@ import heapq
 from collections import Counter, defaultdict, deque
 from collections.abc import Callable, Iterable, Mapping
 from itertools import count, islice
+from math import inf
 from typing import Generic, TypeVar
 
 from willow_cart.structs import Value
@@ -152,6 +153,7 @@ class HostQueue(Generic[Item]):
         lanes_per_host: how many lanes one host may have at a time.
         most_per_host: how many it may have if it keeps getting faster with more of them; None for
             a fixed number.
+        most: how many lanes all hosts may have at a time.
 
     Attributes:
         finds_lanes: whether it changes the number of lanes by what they bring.
@@ -162,6 +164,7 @@ class HostQueue(Generic[Item]):
         items: Iterable[tuple[str, Item]],
         lanes_per_host: int,
         most_per_host: int | None = None,
+        most: float = inf,
     ) -> None:
         self._waiting: defaultdict[str, deque[Item]] = defaultdict(deque)
         self._returned: defaultdict[str, deque[Item]] = defaultdict(deque)
@@ -177,6 +180,7 @@ class HostQueue(Generic[Item]):
             lambda: LaneFinder(lanes_per_host, self._most_per_host)
         )
         self._reported: defaultdict[str, int] = defaultdict(lambda: lanes_per_host)
+        self._most = most
         self._taken: Counter[str] = Counter()
         self._limits: dict[str, int] = {}
         self._slowed: dict[str, float] = {}
@@ -255,11 +259,13 @@ class HostQueue(Generic[Item]):
         """
         self._bring_back(now)
         host = self._next_host(
-            lambda host: self._is_for_batches(host, now, rule) and self.has_lane(host, now)
+            lambda host: (
+                self._is_for_batches(host, now, rule) and self.has_lane(host, now, rule.lanes)
+            )
         )
         if host is None:
             return self._wait(now) if any(self._waiting.values()) else None
-        self._taken[host] += 1
+        self._taken[host] += rule.lanes
         waiting = self._waiting[host]
         most = min(rule.files, max(_FIRST_BATCH, len(waiting) // (2 * lanes)))
         if (seconds := self._seconds.get(host)) is None:
@@ -279,18 +285,20 @@ class HostQueue(Generic[Item]):
         return (
             bool(self._waiting[host])
             and self._rates[host].rate(now) is None
-            and self._seconds.get(host, 0.0) <= rule.slowest
+            and self._seconds.get(host, inf if rule.after_one else 0.0) <= rule.slowest
+            and (rule.lanes == 1 or rule.lanes <= self._limit(host))
         )
 
     def return_untried(self, host: str, items: Iterable[Item]) -> None:
         """Return files that were taken in a batch but not started."""
         self._returned[host].extend(items)
 
-    def has_lane(self, host: str, now: float) -> bool:
-        """Whether another lane may use a host now."""
+    def has_lane(self, host: str, now: float, lanes: int = 1) -> bool:
+        """Whether this many more lanes may use a host now."""
         return (
             host not in self._aside
-            and self._taken[host] < self._limit(host)
+            and self._taken[host] + lanes <= self._limit(host)
+            and self._taken.total() + lanes <= self._most
             and self._left_alone.get(host, now) <= now
         )
 
@@ -298,9 +306,9 @@ class HostQueue(Generic[Item]):
         """Take one of a host's lanes without a file; `finish` releases it."""
         self._taken[host] += 1
 
-    def finish(self, host: str) -> None:
-        """Record that a file is settled."""
-        self._taken[host] -= 1
+    def finish(self, host: str, lanes: int = 1) -> None:
+        """Record that a file is settled, or a batch that had this many lanes."""
+        self._taken[host] -= lanes
         self._heard[host] = max(0, self._heard[host] - 1)
 
     def record_success(self, host: str, now: float) -> None:

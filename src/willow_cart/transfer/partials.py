@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 
-from willow_cart.checks.digests import RunningDigest, read_checksum
+from willow_cart.checks.digests import RunningDigest, digest_in_memory, read_checksum
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.identity import AddressId, LedgerKey
 from willow_cart.ledger.entries import Arrival, PartRecord
@@ -173,11 +173,19 @@ class PartialFile:
         self._hashed = 0
         self._has_note = False
         self._pieces: list[Piece] = []
-        self._digest = RunningDigest(algorithms)
+        self._algorithms = tuple(algorithms)
+        self._running: RunningDigest | None = None
         self._file = -1
         self._users = 0
         self._on_its_way = self.size
         self._change = threading.Condition()
+
+    @property
+    def _digest(self) -> RunningDigest:
+        """The digest of the whole, which follows what is written."""
+        if self._running is None:
+            self._running = RunningDigest(self._algorithms)
+        return self._running
 
     @property
     def is_whole(self) -> bool:
@@ -334,6 +342,21 @@ class PartialFile:
                 self._follow()
                 settle_end(self._file, self.spans, self.facts.length)
 
+    def fill(self, content: bytes) -> dict[str, Checksum]:
+        """Write a file that has come whole and was not opened before; return its checksums.
+
+        Raises:
+            OSError: the disk would not take it.
+        """
+        file = self._destination.create_partial(self.name)
+        try:
+            self.size = files.write_at(file, content, 0)
+            if self.size < len(content):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            return digest_in_memory(content, self._algorithms)
+        finally:
+            os.close(file)
+
     def write(self, strand: Segment, data: bytes) -> int:
         """Append bytes to a strand; return how many were accepted.
 
@@ -451,11 +474,8 @@ class PartialFile:
                     with suppress(OSError):  # the next haul deletes it otherwise
                         self._destination.delete(self.file)
 
-    def finish(self) -> tuple[dict[str, Checksum], int]:
-        """Finish a complete file; sync it if it took more than a moment.
-
-        Returns:
-            The checksums, and the file's time stamp in nanoseconds.
+    def finish(self) -> dict[str, Checksum]:
+        """Finish a complete file; sync it if it took more than a moment. Return its checksums.
 
         Raises:
             OSError: the disk would not take them or give them back.
@@ -466,12 +486,11 @@ class PartialFile:
         if self.recorded:
             # The digest may lag behind; it catches up while the disk is busy.
             files.sync(self._file)
-        modified = os.fstat(self._file).st_mtime_ns
         self._digest.settle()
         if self._note >= 0:
             with suppress(OSError):
                 leave_digests(self._note, self.pieces())
-        return self._digest.checksums(), modified
+        return self._digest.checksums()
 
     def record(self, offer: Offer, sealed: Arrival | None = None) -> PartRecord:
         """Return what the ledger needs to resume it in a later run."""

@@ -100,7 +100,6 @@ class HaulPolicy(Value):
         bounds: how far an archive may swell that is inspected.
         unpack: how archives that arrive are unpacked; None if they are not.
         takes_pages: whether pages are what is wanted, those of folders included.
-        one_process: whether no second process may help with small files.
     """
 
     layout: FilingRule = Layout.TREE
@@ -109,7 +108,6 @@ class HaulPolicy(Value):
     bounds: Bounds = Bounds()
     unpack: Unpacking | None = None
     takes_pages: bool = False
-    one_process: bool = False
 
     @property
     def retry_policy(self) -> RetryPolicy:

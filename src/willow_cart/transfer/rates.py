@@ -12,8 +12,10 @@ from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
 from willow_cart.options.groups import PaceOptions
 from willow_cart.units import format_duration, format_size
 
-# A lane more must bring at least this share of what it would bring if none slowed down another.
+# A lane more must bring at least this share of what it would bring if none slowed down another;
+# as many more as there are, each nearly all of it.
 _MIN_SHARE_OF_GAIN = 0.5
+_MIN_SHARE_WHEN_DOUBLED = 0.75
 
 # Over a shorter time, or with fewer files than lanes, chance counts for more than lanes.
 _MEASURE_SECONDS = 0.2
@@ -33,11 +35,12 @@ _REST_AFTER_STRAIN_SECONDS = 15.0
 
 
 class LaneFinder:
-    """Opens lanes at a host one by one while each makes it faster; a policy without a clock.
+    """Opens lanes at a host while each makes it faster; a policy without a clock.
 
-    It compares how long one lane takes for a file, with and without the lane that was opened last.
-    If that stays the same, the new lane brings as much as the others. If it grows in proportion to
-    the number of lanes, the line or the host is at its limit, and the lane is closed.
+    It compares how long one lane takes for a file, with and without the lanes that were opened
+    last. If that stays the same, a new lane brings as much as the others. If it grows in proportion
+    to the number of lanes, the line or the host is at its limit, and they are closed. The number is
+    doubled until that happens, and from then on changed by one.
 
     Args:
         first: how many lanes a host has at first.
@@ -52,6 +55,7 @@ class LaneFinder:
         self._first, self._most = first, most
         # The number of lanes at the last measurement, and its result.
         self._before: tuple[int, float] | None = None
+        self._doubles = True
         self._costs: list[float] = []
         self._since: float | None = None
         self._bytes_at_start = 0
@@ -85,15 +89,21 @@ class LaneFinder:
             return
         if self._since is None:
             self._begin(now, received)
-        cost = self._cost(now, received)
+        before = self.lanes if self._before is None else self._before[0]
+        is_doubled = self._doubles and before < self.lanes
+        # The first files of new lanes begin while these are still few.
+        cost = self._cost(now, received, leaves_out=self.lanes if before < self.lanes else 0)
         if cost is None:
             return
         if self._has_gained(cost):
             self._before = (self.lanes, cost)
             self._begin(now, received)
-            self.lanes += may_grow and self.lanes < self._most
-        elif self._cost(now, received, _PATIENCE) is not None:
-            self.lanes -= 1
+            if may_grow:
+                more = self.lanes if self._doubles else 1
+                self.lanes = min(self._most, self.lanes + more)
+        elif is_doubled or self._cost(now, received, _PATIENCE) is not None:
+            self.lanes = before if is_doubled else self.lanes - 1
+            self._doubles = False
             self._rest(now, self._rest_seconds)
             self._rest_seconds = min(2 * self._rest_seconds, _LONGEST_REST_SECONDS)
 
@@ -108,6 +118,7 @@ class LaneFinder:
         if self.lanes > self._first or at_most is not None:
             self._most = max(self._first, most)
         self.lanes = self._first if at_most is None else self._most
+        self._doubles = False
         self._rest(now, _REST_AFTER_STRAIN_SECONDS)
 
     def _rest(self, now: float, seconds: float) -> None:
@@ -118,29 +129,33 @@ class LaneFinder:
         self._since, self._bytes_at_start = now, received
         self._costs.clear()
 
-    def _cost(self, now: float, received: int, times: int = 1) -> float | None:
+    def _cost(self, now: float, received: int, times: int = 1, leaves_out: int = 0) -> float | None:
         """Return the seconds that a lane takes for a byte; None as long as that is uncertain.
 
         Args:
             now: the time in seconds.
             received: the bytes that have come from the host so far.
             times: how many times the least number of files or seconds is wanted.
+            leaves_out: how many of the first files do not count.
         """
         assert self._since is not None, "a measurement has begun"
         seconds, came = now - self._since, received - self._bytes_at_start
-        if len(self._costs) >= times * self.lanes and seconds >= _MEASURE_SECONDS:
-            return median(self._costs)
+        costs = self._costs[leaves_out:]
+        if len(costs) >= times * self.lanes and seconds >= _MEASURE_SECONDS:
+            return median(costs)
         if seconds >= times * _MEASURE_BYTES_SECONDS and came > self.lanes * REQUEST_BYTES:
             return self.lanes * seconds / came
         return None
 
     def _has_gained(self, cost: float) -> bool:
-        """Whether the lane that was opened last brings more; true if none has been."""
+        """Whether the lanes that were opened last bring more; true if none have been."""
         if self._before is None or self._before[0] == self.lanes:
             return True
         lanes_before, cost_before = self._before
         speedup = (self.lanes / lanes_before) * (cost_before / cost)
-        return speedup >= 1 + _MIN_SHARE_OF_GAIN / lanes_before
+        more = (self.lanes - lanes_before) / lanes_before
+        share = _MIN_SHARE_WHEN_DOUBLED if self._doubles else _MIN_SHARE_OF_GAIN
+        return speedup >= 1 + share * more
 
 
 # The speed of the first seconds says nothing.
@@ -297,14 +312,12 @@ class ConcurrencyController:
 
     Attributes:
         lanes: how many should be open.
-        is_crowded: whether the interpreter has ever been what kept them from going faster.
     """
 
     def __init__(self, most: int, now: float, used: float) -> None:
         self._most = most
         self._last = (now, used, 0, 0)
         self.lanes = 1
-        self.is_crowded = False
 
     def measure(self, now: float, used: float, files: int, received: int) -> int:
         """Return how many lanes should be open from now on.
@@ -327,5 +340,4 @@ class ConcurrencyController:
             self.lanes = min(self._most, 2 * self.lanes)
         elif share >= _CROWDED_SHARE:
             self.lanes = max(1, self.lanes // 2)
-            self.is_crowded = True
         return self.lanes

@@ -27,8 +27,6 @@ from willow_cart.events import (
     HostSuspended,
     LanesChanged,
     Postponed,
-    ProcessesStarted,
-    ProcessLost,
     Requesting,
     SwitchedMirror,
 )
@@ -114,8 +112,7 @@ class WorkerPool:
         queue: which file is carried next, by its number.
         transfers: the files that are in progress.
         commit_thread: takes what the lanes have brought.
-        start_further: starts what carries batches of small files instead of the lanes, once the
-            interpreter is what keeps these from going faster; none where nothing can.
+        further: what carries batches of small files instead of the lanes.
         executor: what the lanes pass files to; None for this process. One that carries several
             files at once gets lanes for batches besides.
         random_value: gives random numbers from 0 to 1.
@@ -129,7 +126,7 @@ class WorkerPool:
         queue: HostQueue[int],
         transfers: Transfers,
         commit_thread: CommitThread,
-        start_further: Callable[[], Sequence[Executor]] = lambda: (),
+        further: Sequence[Executor] = (),
         *,
         executor: Executor | None = None,
         random_value: Callable[[], float] = random.random,
@@ -148,7 +145,7 @@ class WorkerPool:
         self._queue = queue
         self._transfers = transfers
         self._executor = executor or ThreadExecutor(file_transfer, downloader.stop)
-        self._start_further = start_further
+        self._further = further
         self._clock = clock
         self._processor_time = processor_time
         self._helping = SegmentScheduler(
@@ -158,8 +155,6 @@ class WorkerPool:
         self._files = self._bytes = 0
         self._received: Counter[str] = Counter()
         self._open = 1
-        self._further: Sequence[Executor] = ()
-        self._lost: list[Executor] = []  # those that were told of
         self._batch_lanes = 0
         self._batches: BatchRule | None = None
         self._ended = False
@@ -183,8 +178,8 @@ class WorkerPool:
         """Open lanes while more of them help, and wait for their end."""
         lanes = [self._open_lane(0, self._carry_one_by_one)] if most else []
         opened = len(lanes)
-        if self._executor.batches.files > 1:
-            lanes += self._open_batch_lanes([self._executor], most)
+        carriers = [each for each in (self._executor, *self._further) if each.batches.files > 1]
+        lanes += self._open_batch_lanes(carriers, most)
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
         deadline = None
         try:
@@ -201,9 +196,6 @@ class WorkerPool:
                     self._open_lane(n, self._carry_one_by_one) for n in range(opened, self._open)
                 ]
                 opened = max(opened, self._open)
-                if concurrency.is_crowded and not (self._further or self._stop.is_set()):
-                    lanes += self._open_further(most)
-                self._report_lost()
                 if self._stop.is_set():
                     deadline = deadline or now + _STOP_GRACE_SECONDS
                     if now > deadline:
@@ -218,14 +210,6 @@ class WorkerPool:
         finally:
             for executor in (self._executor, *self._further):
                 executor.close()
-        self._report_lost()
-
-    def _open_further(self, number: int) -> list[threading.Thread]:
-        """Start what carries batches, and its lanes, which have numbers from this one on."""
-        self._further, self._start_further = self._start_further(), lambda: ()
-        if self._further:
-            self._observer.note(ProcessesStarted(len(self._further)))
-        return self._open_batch_lanes(self._further, number)
 
     def _open_batch_lanes(
         self, executors: Sequence[Executor], number: int
@@ -238,13 +222,6 @@ class WorkerPool:
             self._open_lane(number + place, partial(self._carry_batches, executor=each))
             for place, each in enumerate(for_each)
         ]
-
-    def _report_lost(self) -> None:
-        """Tell once of each process that was killed."""
-        for executor in self._further:
-            if executor.is_lost and executor not in self._lost:
-                self._lost.append(executor)
-                self._observer.note(ProcessLost())
 
     def _find_lanes(self, now: float, most: int) -> list[tuple[str, int]]:
         """Let the queue judge its lanes by the bytes that have come from the hosts in use."""
@@ -323,7 +300,7 @@ class WorkerPool:
         return None
 
     def _carry_batches(self, lane: int, executor: Executor) -> None:
-        """Pass batches of files to another process until none is left."""
+        """Pass batches of files to an executor until none is left."""
         try:
             self._carry_all_batches(lane, executor)
         finally:
@@ -346,26 +323,25 @@ class WorkerPool:
             host, numbers = taken
             self._observer.note(Requesting(lane, host))
             transfers = [self._transfers[number] for number in numbers]
-            suited = [transfer for transfer in transfers if executor.suits(transfer)]
+            suited = executor.suited(transfers)
             unsuited = 0 if suited else unsuited + 1
             begun: set[int] = set()
             began = self._clock()
-            seconds = 0.0
             for transfer, outcome in executor.carry(suited, lane):
-                seconds = seconds or self._clock() - began  # all of the batch come at once
                 begun.add(transfer.number)
                 with self._change:
                     self._queue.take_lane(host)
-                self._observer.note(Requesting(lane, host))
                 self._handle_outcome(lane, host, transfer, outcome)
+                if isinstance(outcome, WillowCartError):
+                    self._observer.note(Requesting(lane, host))
             self._observer.note(Freed(lane))
             with self._change:
-                if begun:
-                    self._queue.record_batch(host, seconds, len(begun))
+                if suited:
+                    self._queue.record_batch(host, self._clock() - began, len(begun) or 1)
                 # What was not begun goes back to the queue: large files do not wait for small ones.
                 self._transfers.forget(n for n in numbers if n not in begun)
                 self._queue.return_untried(host, [n for n in numbers if n not in begun])
-                self._queue.finish(host)
+                self._queue.finish(host, executor.batches.lanes)
                 self._change.notify_all()
             if host in self._given_up:
                 self._give_up_host(host, self._given_up[host])
@@ -409,13 +385,15 @@ class WorkerPool:
                 if began is not None:
                     self._queue.record_duration(host, began, now, transfer.received)
         self._commit_thread.take(outcome)
-        self._observer.note(Freed(lane))
+        if began is not None:  # a batch frees its lanes at its end
+            self._observer.note(Freed(lane))
         with self._change:
             self._queue.finish(host)
             self._files += 1
             self._bytes += transfer.received
             self._received[host] += transfer.received
-            self._change.notify()
+            if began is not None:
+                self._change.notify()
 
     def _handle_failure(
         self, lane: int, host: str, transfer: Transfer, error: WillowCartError

@@ -22,6 +22,7 @@ from willow_cart.events import (
     CodeWanted,
     ErrandWritten,
     Event,
+    Freed,
     Handled,
     HostGivenUp,
     HostSuspended,
@@ -39,8 +40,8 @@ from willow_cart.events import (
     PassedOver,
     Planned,
     Postponed,
-    ProcessLost,
     Received,
+    Requesting,
     Resuming,
     Settled,
     Started,
@@ -57,6 +58,9 @@ from willow_cart.progress import HaulProgress
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Why
 from willow_cart.units import count_of, format_duration, format_size
+
+# Many come for each file, and none has a message.
+_SILENT = frozenset({Requesting, Freed})
 
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
@@ -306,11 +310,6 @@ def _of_converted_ledger(event: LedgerConverted) -> Iterator[str]:
 
 
 @lines_of.register
-def _of_lost_process(_: ProcessLost) -> Iterator[str]:
-    yield "a process for small files was ended by the system; its files are fetched by others"
-
-
-@lines_of.register
 def _of_cluster(event: ClusterUsed) -> Iterator[str]:
     if event.dashboard:
         yield f"on the cluster {event.scheduler}; see the workers at {event.dashboard}"
@@ -433,8 +432,11 @@ class Reporter(Observer):
 
     def note(self, event: Notice) -> None:
         """Print the messages for an event."""
-        if isinstance(event, Received) and self._next_line is None:
-            return  # for each chunk that arrives
+        kind = type(event)
+        if kind in _SILENT or (kind is Received and self._next_line is None):
+            return
+        if isinstance(event, Started) and not event.start:
+            return
         for line in self._lines_of(event):
             self._say(line)
         if isinstance(event, Planned) and self._begun is not None:
@@ -468,9 +470,10 @@ class Reporter(Observer):
         match event:
             case Received():
                 yield from self._progress_lines()
-            case Started(lane, filed):
-                if start := self._progress.lanes[lane].earlier:
-                    yield f"{filed.path}: resuming at {format_size(start)} from an earlier haul"
+            case Started():
+                if start := self._progress.lanes[event.lane].earlier:
+                    path = event.filed.path
+                    yield f"{path}: resuming at {format_size(start)} from an earlier haul"
             case Postponed():
                 yield from self._wait_lines(event)
             case Settled() if event.is_failure and not self._tells_failures:

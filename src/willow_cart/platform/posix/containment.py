@@ -12,7 +12,9 @@ import os
 import shutil
 import stat
 import sys
-from contextlib import suppress
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Self
 
@@ -65,6 +67,16 @@ class Place:
         shutil.rmtree(self.name, ignore_errors=True, dir_fd=self.folder)
 
 
+# As many folders may be held open for a batch of files.
+_MOST_HELD = 64
+
+
+class _Held(threading.local):
+    """The folders that a thread holds open, by their paths; None outside `held_open`."""
+
+    folders: dict[str, int] | None = None
+
+
 class Folders:
     """The folders below a root.
 
@@ -82,6 +94,7 @@ class Folders:
         self.made: set[str] = set()
         self._kept: dict[str, int] = {}
         self._deleted: list[int] = []
+        self._held = _Held()
         self._root = os.open(root, _FOLDER)
 
     def close(self) -> None:
@@ -102,6 +115,29 @@ class Folders:
         """
         with self.place(f"{folder}/x", makes=True) as place:
             self._kept[folder] = os.dup(place.folder)
+
+    @contextmanager
+    def held_open(self) -> Iterator[None]:
+        """Keep the folders open that this thread uses while the context lasts, for a moment.
+
+        What is moved or swapped for a link meanwhile is still the folder that was opened.
+        """
+        self._held.folders = {}
+        try:
+            yield
+        finally:
+            self.let_go()
+            self._held.folders = None
+
+    def let_go(self) -> bool:
+        """Close the folders that this thread holds open; return whether there were any."""
+        held = self._held.folders
+        if not held:
+            return False
+        for folder in held.values():
+            os.close(folder)
+        held.clear()
+        return True
 
     def renew(self, folder: str) -> bool:
         """Create a folder again that is kept open and was deleted; return False for any other."""
@@ -127,6 +163,9 @@ class Folders:
             raise OSError(errno.EINVAL, "not a path below the folder", path)
         if (kept := self._kept.get(folder)) is not None:
             return Place(kept, name, closes=False)
+        held = self._held.folders
+        if held is not None and (kept := held.get(folder)) is not None:
+            return Place(kept, name, closes=False)
         at = self._root
         try:
             for number, part in enumerate(folder.split("/") if folder else ()):
@@ -138,7 +177,11 @@ class Folders:
             if at != self._root:
                 os.close(at)
             raise
-        return Place(at, name, closes=at != self._root)
+        closes = at != self._root
+        if held is not None and closes and len(held) < _MOST_HELD:
+            held[folder] = at
+            closes = False
+        return Place(at, name, closes=closes)
 
     def _step(self, at: int, part: str, folder: str, number: int, *, makes: bool) -> int:
         """Open a folder inside the open folder."""

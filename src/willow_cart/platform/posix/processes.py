@@ -8,15 +8,14 @@ import shlex
 import signal
 import socket
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from tempfile import TemporaryFile
 from typing import TYPE_CHECKING, Any, TextIO
 
 if TYPE_CHECKING:
-    import subprocess
-    from multiprocessing.connection import Connection
+    pass
 
 assert sys.platform != "win32", "there is another family for it"
 
@@ -44,42 +43,6 @@ def words_of(command: str) -> list[str]:
         ValueError: a quote is not closed.
     """
     return shlex.split(command)
-
-
-def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:
-    """Start a process that communicates with this one, and is not reached by its Ctrl-C.
-
-    Args:
-        program: its words; `connect_to_parent` is called there with the last one, which is added.
-    """
-    import subprocess  # most commands need no other process
-    from multiprocessing.connection import Connection
-
-    ours, theirs = socket.socketpair()
-    with theirs:
-        process = subprocess.Popen(  # noqa: S603  # this program, by its full path
-            [*program, str(theirs.fileno())],
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            pass_fds=(theirs.fileno(),),
-            start_new_session=True,
-        )
-    return process, Connection(ours.detach())
-
-
-def connect_to_parent(word: str) -> tuple[Connection, Callable[[], bool]]:
-    """Return the connection of a helper, and what tells whether its parent still runs.
-
-    Args:
-        word: the last one of its command.
-    """
-    from multiprocessing.connection import Connection
-
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
-    parent = os.getppid()
-    return Connection(int(word)), lambda: os.getppid() == parent
 
 
 def has_other_users() -> bool:

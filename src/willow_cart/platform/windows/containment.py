@@ -10,7 +10,8 @@ import errno
 import os
 import shutil
 import stat
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Self
 
@@ -99,6 +100,15 @@ class Folders:
         """
         self.place(f"{folder}/x", makes=True)
         self._kept.add(folder)
+
+    @contextmanager
+    def held_open(self) -> Iterator[None]:
+        """Do nothing: no folder is opened."""
+        yield
+
+    def let_go(self) -> bool:
+        """Return False: none is held open."""
+        return False
 
     def renew(self, folder: str) -> bool:
         """Create a folder again that is used often and was deleted; return False for any other."""

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import json
 import os
-import secrets
 import select
 import shlex
 import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
@@ -19,8 +17,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 from willow_cart.platform.windows import kernel
 
 if TYPE_CHECKING:
-    import subprocess
-    from multiprocessing.connection import Connection
+    pass
 
 
 # Processes cannot send each other signals, so who is to end finds a file with this name.
@@ -48,45 +45,6 @@ def words_of(command: str) -> list[str]:
     lexer.whitespace_split = True
     lexer.escape = lexer.commenters = ""
     return list(lexer)
-
-
-def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:
-    """Start a process that communicates with this one, and is not reached by its Ctrl-C.
-
-    Args:
-        program: its words; `connect_to_parent` is called there with the last one, which is added.
-    """
-    import subprocess  # most commands need no other process
-    from multiprocessing.connection import Listener
-
-    key = secrets.token_bytes(32)
-    with Listener(authkey=key) as listener:
-        process = subprocess.Popen(  # noqa: S603  # this program, by its full path
-            [*program, json.dumps(listener.address)],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            **apart(),
-        )
-        assert process.stdin is not None, "it was asked for"
-        with process.stdin as to_it:
-            to_it.write(key)
-        line: Any = listener.accept()  # of a kind of its own on each system
-        return process, line
-
-
-def connect_to_parent(word: str) -> tuple[Connection, Callable[[], bool]]:
-    """Return the connection of a helper, and what tells whether its parent still runs.
-
-    Args:
-        word: the last one of its command.
-    """
-    from multiprocessing.connection import Client
-
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
-    line: Any = Client(json.loads(word), authkey=sys.stdin.buffer.read())
-    return line, lambda: not line.closed
 
 
 def has_other_users() -> bool:

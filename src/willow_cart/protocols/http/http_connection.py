@@ -20,7 +20,7 @@ from urllib.parse import unquote, urlsplit
 
 from willow_cart.errors import TOO_MANY_FILES, BadOption
 from willow_cart.platform import processes
-from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
+from willow_cart.protocols.http.http_response import Fields, KeptFile, StrictResponse
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 from willow_cart.structs import Value
@@ -145,6 +145,11 @@ class Route(Value):
     proxy_context: ssl.SSLContext
 
     @property
+    def is_nested(self) -> bool:
+        """Whether there is TLS within TLS."""
+        return (self.proxy or "").startswith("https:") and self.origin.startswith("https:")
+
+    @property
     def is_relayed(self) -> bool:
         """Whether a proxy gets the whole address of each request (RFC 9112, 3.2.2)."""
         return self.proxy is not None and self.origin.startswith("http:")
@@ -236,6 +241,18 @@ class WebConnection(http.client.HTTPConnection):
         if self._file is None:
             self._file = KeptFile(TimedReader(sock, seconds))
         return StrictResponse(self._file, stall_seconds=seconds, deadline=self._deadline, **more)
+
+    def lent(self) -> socket.socket:
+        """Return the socket for one who sends and reads there without blocking."""
+        self._drop_file()
+        self.sock.setblocking(False)
+        assert isinstance(self.sock, socket.socket), "there is no TLS within TLS"
+        return self.sock
+
+    def taken_back(self) -> WebConnection:
+        """Return the connection, whose socket is its own again."""
+        self.sock.settimeout(self._supervision.stall_seconds)
+        return self
 
     def end(self) -> None:
         """Close the connection, and the file that its responses are read from."""
@@ -363,6 +380,15 @@ class ConnectionPool:
                 answer.close()
         return self._request_over(self._connected(), method, target, fields, body)
 
+    def take(self) -> tuple[WebConnection, bool]:
+        """Return a connection, and whether it has served before; `give_back` takes it back.
+
+        Raises:
+            CannotConnect: none is idle, and none can be made.
+        """
+        idle = self._idle.take(self.route.origin)
+        return (self._connected(), False) if idle is None else (idle, True)
+
     def _connected(self) -> WebConnection:
         """Return a new connection; idle ones make room if too many files are open.
 
@@ -389,7 +415,7 @@ class ConnectionPool:
         body: bytes,
     ) -> Answer:
         try:
-            return Answer(connection.ask(method, target, fields, body), connection, self)
+            return Answer.of(connection.ask(method, target, fields, body), connection, self)
         except BaseException:
             connection.end()
             raise
@@ -402,34 +428,72 @@ class ConnectionPool:
 class Answer:
     """A response whose connection is free for others once its body has come.
 
-    Args:
-        response: the library's.
-        connection: what it comes over.
-        pool: gets the connection back.
-
     Attributes:
-        response: the library's.
+        response: the library's; None for one that was received elsewhere.
         status: its code.
+        fields: of its head.
         received: how many bytes of the body were read, without framing.
+        transfer_codings: what is to be undone of the body, outermost last.
+        is_delimited: whether it says where its body ends.
+        spent: seconds from the request to its end, where it was received before it is read.
     """
 
-    def __init__(
-        self, response: StrictResponse, connection: WebConnection, pool: ConnectionPool
-    ) -> None:
-        self.response = response
-        self.status = response.status
-        self.fields = response.fields
+    spent = 0.0
+
+    def __init__(self, status: int, fields: Fields) -> None:
+        self.status = status
+        self.fields = fields
         self.received = 0
+        self.transfer_codings: tuple[str, ...] = ()
+        self.is_delimited = True
         self._again = b""
-        self._connection: WebConnection | None = connection
-        self._pool = pool
+        self.response: StrictResponse | None = None
+        self._connection: WebConnection | None = None
+        self._pool: ConnectionPool | None = None
+
+    @classmethod
+    def of(
+        cls, response: StrictResponse, connection: WebConnection, pool: ConnectionPool
+    ) -> Answer:
+        """Return the answer for a response whose head has come.
+
+        Args:
+            response: the library's.
+            connection: what it comes over.
+            pool: gets the connection back.
+        """
+        answer = cls(response.status, response.fields)
+        answer.transfer_codings = response.transfer_codings
+        answer.is_delimited = response.is_delimited
+        answer.response, answer._connection, answer._pool = response, connection, pool
         if response.isclosed() or response.length == 0:
-            self._end()
+            answer._end()
+        return answer
+
+    @classmethod
+    def received_whole(cls, status: int, fields: Fields, body: bytes, spent: float) -> Answer:
+        """Return the answer for a response that has come to its end, after some seconds."""
+        answer = cls(status, fields)
+        answer.spent = spent
+        answer._again, answer.received = body, len(body)
+        return answer
+
+    @property
+    def whole(self) -> bytes | None:
+        """Return the rest of the body if all of it has come; None if not."""
+        return self._again if self._connection is None else None
+
+    @property
+    def was_cut(self) -> bool:
+        """Whether a TLS connection ended without the alert that says so (RFC 8446, 6.1)."""
+        return self.response is not None and self.response.reader.was_cut
 
     @property
     def left(self) -> int | None:
         """Return how many bytes of the body are to come; None if that is not known."""
-        left = 0 if self._connection is None else self.response.length
+        if self.response is None or self._connection is None:
+            return len(self._again)
+        left = self.response.length
         return None if left is None else left + len(self._again)
 
     @property
@@ -446,9 +510,9 @@ class Answer:
         if self._again:
             again, self._again = self._again[:size], self._again[size:]
             return again
-        if self.is_whole:
-            return b""
         response = self.response
+        if response is None or self._connection is None:
+            return b""
         data = response.read1(size)
         if not data and response.length:
             raise http.client.IncompleteRead(b"", response.length)
@@ -464,23 +528,26 @@ class Answer:
 
     def allow(self, seconds: float) -> None:
         """Limit the time until more of the body has come."""
-        self.response.reader.allow(seconds)
+        if self.response is not None:
+            self.response.reader.allow(seconds)
 
     def _end(self) -> None:
         """Give the connection back: the whole body has come."""
         connection, self._connection = self._connection, None
-        self.response.close()
-        if connection is None:
+        response, pool = self.response, self._pool
+        if response is None or pool is None or connection is None:
             return
-        if self.response.will_close:
+        response.close()
+        if response.will_close:
             connection.end()
         else:
-            self._pool.give_back(connection)
+            pool.give_back(connection)
 
     def close(self) -> None:
         """Close the connection unless it was given back."""
         connection, self._connection = self._connection, None
         self._again = b""
-        self.response.close()
+        if self.response is not None:
+            self.response.close()
         if connection is not None:
             connection.end()

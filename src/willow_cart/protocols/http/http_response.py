@@ -11,7 +11,7 @@ import http.client
 import io
 import re
 import zlib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, KeysView, Mapping, Sequence
 from typing import Any, BinaryIO, cast
 
 from willow_cart.protocols.sockets import TimedReader
@@ -109,7 +109,7 @@ def is_gzip_within(beginning: bytes) -> bool:
 _LINE_ENDS = (b"\r\n", b"\n")
 
 # Interim answers before one that counts. Servers send one or two; the rest is a fault or an attack.
-_MAX_INTERIM_RESPONSES = 20
+MAX_INTERIM_RESPONSES = 20
 
 # Fields in a head, and lines in trailers.
 _MAX_FIELDS = 100
@@ -166,6 +166,10 @@ class Fields(Mapping[str, str]):
     def listed(self, name: str) -> list[str]:
         """Return the members of a list (RFC 9110, 5.6.1), in lower case."""
         return [each.strip().lower() for value in self.all_of(name) for each in value.split(",")]
+
+    def keys(self) -> KeysView[str]:
+        """Return the names, in lower case."""
+        return self._values.keys()
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._values)
@@ -335,7 +339,7 @@ class _HeadLines:
         """Read the first line of a head."""
         self._heads += 1
         line = self._file.readline(_MAX_LINE_BYTES + 1)
-        if self._heads > _MAX_INTERIM_RESPONSES + 1:
+        if self._heads > MAX_INTERIM_RESPONSES + 1:
             raise FramingError("endless interim answers")
         if not line.endswith(b"\n") and line.startswith(b"HTTP/"[: len(line)]):
             raise http.client.RemoteDisconnected("the connection ended within a head")

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import lru_cache
 from http import HTTPStatus
 from urllib.parse import unquote, unquote_to_bytes, urljoin
 
@@ -55,6 +56,7 @@ _FOR_EVER_SECONDS = 1e9
 _MAX_DATE_CHARACTERS = 100
 
 
+@lru_cache(512)  # files of one place often have the same
 def parse_date(text: str | None) -> datetime | None:
     """Parse an HTTP date in any of its three forms (5.6.7), in UTC; None if missing or invalid."""
     if not text:
@@ -311,6 +313,7 @@ def _end(pattern: re.Pattern[str], field: str, at: int) -> int:
     return match.end() if match else at
 
 
+@lru_cache(512)
 def parse_content_type(field: str | None) -> tuple[str, str]:
     """Parse a Content-Type field (8.3.1): media type and charset, both in lower case."""
     media_type, _, rest = (field or "").partition(";")
@@ -323,7 +326,9 @@ def parse_content_type(field: str | None) -> tuple[str, str]:
 
 def is_attachment(disposition: str | None) -> bool:
     """Whether a Content-Disposition field says `attachment` (RFC 6266, 4.2)."""
-    kind = (disposition or "inline").partition(";")[0].strip().lower()
+    if not disposition:
+        return False
+    kind = disposition.partition(";")[0].strip().lower()
     # An unknown type is to be treated as an attachment.
     return kind not in ("inline", "")
 
@@ -334,7 +339,9 @@ def file_name_in(disposition: str | None) -> str:
     RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
     is a character set, a language and the name, percent-encoded.
     """
-    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition or "")}
+    if not disposition:
+        return ""
+    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition)}
     name = given.get("filename", "")
     coded = re.fullmatch(
         r"(utf-8|iso-8859-1)'[^']*'(.+)", given.get("filename*", ""), re.IGNORECASE
@@ -380,9 +387,11 @@ def following_link(field: str | None) -> str | None:
 
 def linked(field: str | None, relation: str) -> tuple[str, ...]:
     """Return the targets of the Link field (RFC 8288, 3) with a relation, in order."""
+    if not field:
+        return ()
     return tuple(
         target
-        for target, parameters in parse_links(field or "")
+        for target, parameters in parse_links(field)
         if relation in parameters.get("rel", "").lower().split()
     )
 

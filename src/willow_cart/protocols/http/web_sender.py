@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import http.client
-from collections.abc import Callable
+import re
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from urllib.parse import urlsplit
 
@@ -33,6 +35,10 @@ _MAX_IDLE_CONNECTIONS = 128
 
 # How long the body of a refusal is waited for.
 _DRAIN_SECONDS = 10.0
+
+
+# A target without blanks (RFC 9112, 3.2), a host, and the values of fields, in ASCII.
+_PLAIN = re.compile(r"[!-~]+ [!-~]+ [ -~]*")
 
 
 class WebSender:
@@ -73,6 +79,8 @@ class WebSender:
             "Accept-Encoding": "identity",
         }
 
+        self._usual = "".join(f"{name}: {value}\r\n" for name, value in self._fields.items())
+
     def send(
         self,
         method: str,
@@ -100,9 +108,53 @@ class WebSender:
             raise no_connection(error.__cause__, asked, host_of(address)) from error
         except (OSError, http.client.HTTPException) as error:
             raise translate(error, asked, host_of(address), self._stall_after) from error
-        if self._overhearing is not None and body is None:
+        if self._overhearing is not None and body is None and answer.response is not None:
             self._overhearing.overhear(answer.response, method, address, fields)
         return answer
+
+    def can_loop(self, address: str) -> bool:
+        """Whether `send_many` can send requests to the origin of an address."""
+        return self._overhearing is None and not self._pool_for(origin_of(address)).route.is_nested
+
+    def send_many(
+        self,
+        asked: Sequence[tuple[str, Mapping[str, str]]],
+        at_once: int,
+        is_wanted: Callable[[], bool],
+    ) -> Iterator[tuple[int, Answer | None]]:
+        """Send requests to one host, several at a time; see `request_loop`.
+
+        Args:
+            asked: the addresses, and the fields that each request has besides.
+            at_once: how many requests are on their way at a time.
+            is_wanted: whether to go on.
+        """
+        from willow_cart.protocols.http.request_loop import RequestLoop  # and its parser
+
+        by_origin: defaultdict[str, list[tuple[int, bytes]]] = defaultdict(list)
+        for number, (address, fields) in enumerate(asked):
+            request = self._written(address, fields)
+            if request is None:
+                yield number, None
+            else:
+                by_origin[origin_of(address)].append((number, request))
+        for origin, those in by_origin.items():
+            loop = RequestLoop(self._pool_for(origin), at_once, is_wanted)
+            yield from loop.run(those)
+
+    def _written(self, address: str, fields: Mapping[str, str]) -> bytes | None:
+        """Return a GET request as it is sent (RFC 9112, 3); None if it needs the library's care."""
+        origin = origin_of(address)
+        route, host = self._pool_for(origin).route, host_of(origin)
+        if route.is_relayed:
+            target, fields = address, {**fields, **route.proxy_fields}
+        else:
+            target = address.removeprefix(origin).partition("#")[0]
+            target = target if target.startswith("/") else f"/{target}"
+        more = "".join(f"{name}: {value}\r\n" for name, value in fields.items())
+        if not _PLAIN.fullmatch(f"{target} {host} {''.join(fields.values())}"):
+            return None
+        return f"GET {target} HTTP/1.1\r\nHost: {host}\r\n{self._usual}{more}\r\n".encode("ascii")
 
     def _pool_for(self, origin: str) -> ConnectionPool:
         """Return the connection pool of an origin.
