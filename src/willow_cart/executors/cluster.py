@@ -40,10 +40,11 @@ from willow_cart.model import Offer
 from willow_cart.observer import Observer
 from willow_cart.options.groups import PaceOptions
 from willow_cart.protocols import Access
+from willow_cart.protocols.base import MAX_SMALL_BYTES
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
-from willow_cart.transfer.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
+from willow_cart.transfer.executor import BatchRule, Executor, Outcome
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.partials import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
@@ -122,7 +123,7 @@ class ClusterExecutor(Executor):
 
     def _suits(self, transfer: Transfer) -> bool:
         size = transfer.offer.size
-        is_small = size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large
+        is_small = size <= MAX_SMALL_BYTES if size is not None else not self._large
         is_new = not transfer.attempts and self._record_of(transfer) is None
         return is_small and is_new and self._is_for_workers(transfer)
 

@@ -79,6 +79,11 @@ class Download(ABC):
         """Release the connection; must be called on every path."""
 
 
+MAX_SMALL_BYTES = 64 << 10
+"""The longest file that `Access.fetch_small` fetches, and that a worker of a cluster fetches with
+others. Of a longer one, a part may have to be recorded, which only the coordinator can do."""
+
+
 class WholeDownload(Download):
     """A representation that was received to its end.
 

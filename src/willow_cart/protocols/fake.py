@@ -10,6 +10,7 @@ from willow_cart.errors import ConnectionLost, NotServed, ServerBusy, TransferFa
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import (
     CHUNK,
+    MAX_SMALL_BYTES,
     Access,
     Download,
     Resumability,
@@ -61,7 +62,6 @@ class FakeAccess(Access):
         opened_ahead: the addresses of each group that was requested ahead.
         most_open: how many deliveries were open at a time, at most.
         most_at_once: how many requests for small files were on their way at a time, at most.
-        largest_small: bytes of the largest file that is served together with others.
     """
 
     def __init__(
@@ -77,7 +77,6 @@ class FakeAccess(Access):
         self._ahead = ahead
         self.asked: list[tuple[str, int]] = []
         self.most_open = self.most_at_once = 0
-        self.largest_small = 64 << 10
         self._open: set[Download] = set()
         self._piece = piece
         self._pause = pause
@@ -135,7 +134,7 @@ class FakeAccess(Access):
                 if isinstance(error, ServerBusy | ConnectionLost):
                     return
             else:
-                is_small = len(content) <= self.largest_small
+                is_small = len(content) <= MAX_SMALL_BYTES
                 yield place, WholeDownload(facts, content) if is_small else None
 
     def ask(self, address: str) -> Metadata:

@@ -18,7 +18,7 @@ from willow_cart.errors import (
 )
 from willow_cart.events import BugMet
 from willow_cart.ledger.entries import Result
-from willow_cart.protocols.base import Download
+from willow_cart.protocols.base import MAX_SMALL_BYTES, Download
 from willow_cart.structs import Value
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
@@ -27,11 +27,6 @@ from willow_cart.transfer.transfers import Transfer
 
 Outcome = Result | VerifiedFile | WillowCartError
 """The result of an attempt: what is to be entered, a whole and checked file, or why it failed."""
-
-
-MAX_SMALL_FILE_BYTES = 64 << 10
-"""What comes in one piece. Of what does not, a part may have to be recorded, and only the process
-that writes the ledger can do that."""
 
 
 # A batch of small files, which ends sooner if it takes longer than `BatchRule.seconds`, and how
@@ -161,7 +156,7 @@ class ThreadExecutor(Executor):
                 for transfer in transfers
                 if not (transfer.attempts or transfer.offer.checksums)
                 and transfer.offer.size is not None
-                and transfer.offer.size <= MAX_SMALL_FILE_BYTES
+                and transfer.offer.size <= MAX_SMALL_BYTES
             ]
         )
 
@@ -252,7 +247,7 @@ class SmallFileExecutor(ThreadExecutor):
         size = transfer.offer.size
         return (
             not transfer.attempts
-            and (size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large)
+            and (size <= MAX_SMALL_BYTES if size is not None else not self._large)
             and self._file_transfer.is_new(transfer)
         )
 

@@ -10,23 +10,27 @@ import ftplib
 import socket
 import ssl
 import time
-from collections.abc import Callable, Generator, Iterator
+from collections import deque
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
+from willow_cart.addresses import scheme_of
 from willow_cart.defaults import CONNECT_SECONDS, STALL_SECONDS
 from willow_cart.errors import (
     ConnectionLost,
     NotServed,
     ProtocolError,
+    TransferFailed,
     said_in,
 )
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import (
     CHUNK,
     MAX_DOCUMENT_BYTES,
+    MAX_SMALL_BYTES,
     Access,
     DirectoryEntry,
     DirectoryLister,
@@ -35,6 +39,7 @@ from willow_cart.protocols.base import (
     Lister,
     Resumability,
     Unchanged,
+    WholeDownload,
     joining_by_time,
     readable_name,
     too_long,
@@ -60,8 +65,22 @@ if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
 
 
-if TYPE_CHECKING:
-    from willow_cart.protocols.ftp.ftp_pool import FtpConnections
+# Connections that small files are fetched over by one thread; more bring nothing.
+_MOST_AT_ONCE = 4
+
+
+class _Fetching(NamedTuple):
+    """A small file that is being fetched.
+
+    Attributes:
+        place: of its address among the others.
+        steps: each ends when a command has been sent.
+    """
+
+    place: int
+    address: str
+    connection: Connection
+    steps: Generator[None, None, Download | None]
 
 
 class FtpDownload(Download):
@@ -227,6 +246,7 @@ class FtpAccess(Access, DirectoryLister):
             self.document_seconds = longest
         self._largest_listing = largest_listing
         self._now = now
+        self._active = active
         self._pool = FtpConnections(
             sign_ins=SignIns() if sign_ins is None else sign_ins,
             connect_after=connect_after,
@@ -262,7 +282,7 @@ class FtpAccess(Access, DirectoryLister):
             begin = start if same or (start and validators is None) else 0
             if self._pool.is_doubtful(address):
                 begin = 0
-                connection.use_bytes()
+                connection.use_bytes(again=True)
             try:
                 data = connection.open_data(f"RETR {_name_of(address)}", begin)
             except ftplib.error_perm:
@@ -279,6 +299,70 @@ class FtpAccess(Access, DirectoryLister):
             if isinstance(error, FOREIGN):
                 raise self._pool.translate(error, address) from error
             raise
+
+    def fetches_small(self, address: str) -> bool:
+        """Whether an address is plain FTP, and its server connects to none for data."""
+        return scheme_of(address) == "ftp" and not (self._active or self._pool.is_doubtful(address))
+
+    def fetch_small(
+        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        """Request small files of one host; see `Access.fetch_small`.
+
+        Commands go to several connections in turn: while one server process works, the reply of
+        another is read.
+        """
+        waiting = deque(enumerate(addresses))
+        going: deque[_Fetching] = deque()
+        most = min(at_once, _MOST_AT_ONCE)
+        try:
+            while is_wanted():
+                while waiting and len(going) < most:
+                    place, address = waiting.popleft()
+                    if (begun := self._begin(place, address)) is None:
+                        most = len(going)  # the ordinary way reports why
+                    else:
+                        going.append(begun)
+                if not going:
+                    return
+                fetching = going.popleft()
+                try:
+                    next(fetching.steps)
+                except StopIteration as end:
+                    self._pool.release(fetching.address, fetching.connection)
+                    yield fetching.place, end.value
+                except (ftplib.error_perm, ProtocolError):
+                    self._pool.release(fetching.address, fetching.connection)
+                    yield fetching.place, None
+                except FOREIGN:
+                    self._pool.drop(fetching.address, fetching.connection)
+                    most = len(going)  # it may be busy; what is on its way still comes
+                else:
+                    going.append(fetching)
+        finally:
+            for each in going:
+                self._pool.drop(each.address, each.connection)
+
+    def _begin(self, place: int, address: str) -> _Fetching | None:
+        """Return the fetching of a file, which has not begun; None if there is no connection."""
+        try:
+            connection = self._pool.take(address, 0.0)
+        except TransferFailed:
+            return None
+        return _Fetching(place, address, connection, self._steps(connection, address))
+
+    def _steps(
+        self, connection: Connection, address: str
+    ) -> Generator[None, None, Download | None]:
+        began = self._clock()
+        connection.go_to(_folders_of(address))
+        steps = connection.fetch_step_by_step(_name_of(address), MAX_SMALL_BYTES)
+        came = yield from steps
+        if came is None:
+            return None
+        download = WholeDownload(_facts_of(address, came.length, came.stamp), came.content)
+        download.spent = self._clock() - began
+        return download
 
     def ask(self, address: str) -> Metadata:
         """Request the size and date of a file."""
@@ -419,13 +503,19 @@ class FtpAccess(Access, DirectoryLister):
         """
         connection.go_to(_folders_of(address))
         name = _name_of(address)
+        connection.use_bytes(again=self._pool.is_doubtful(address))
         size = _size(connection, name)
         stamp = ""
         with suppress(ftplib.error_perm):
             stamp = connection.sendcmd(f"MDTM {name}").partition(" ")[2].strip()
-        modified = parse_timestamp(stamp)
-        mark = f'"{size}-{stamp}"' if modified is not None and size is not None else None
-        return Metadata(address, size, Validators(entity_tag=mark), modified)
+        return _facts_of(address, size, stamp)
+
+
+def _facts_of(address: str, size: int | None, stamp: str) -> Metadata:
+    """Return what the replies to SIZE and MDTM say of a file."""
+    modified = parse_timestamp(stamp)
+    mark = f'"{size}-{stamp}"' if modified is not None and size is not None else None
+    return Metadata(address, size, Validators(entity_tag=mark), modified)
 
 
 def _size(connection: Connection, name: str) -> int | None:

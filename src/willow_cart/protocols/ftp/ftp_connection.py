@@ -8,6 +8,7 @@ import io
 import re
 import socket
 import ssl
+from collections.abc import Generator
 from contextlib import suppress
 
 from willow_cart.addresses import host_of
@@ -25,7 +26,8 @@ from willow_cart.errors import (
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 from willow_cart.redaction import without_secrets
-from willow_cart.units import count_of, format_duration
+from willow_cart.structs import Value
+from willow_cart.units import count_of, format_duration, read_count
 
 _ENCODING = "latin-1"
 """One character a byte, so that names go back to the server as they came."""
@@ -46,6 +48,14 @@ class PassiveRefused(ftplib.Error):
 
 class ActiveRefused(ftplib.Error):
     """The server does not connect to this machine for data."""
+
+
+class SmallFile(Value):
+    """A file that was fetched in one go, with the answers to SIZE and MDTM."""
+
+    length: int
+    stamp: str
+    content: bytes
 
 
 class Connection(ftplib.FTP_TLS):
@@ -87,6 +97,7 @@ class Connection(ftplib.FTP_TLS):
         self._reply_seconds = reply_seconds
         self._guard = guard
         self._here: tuple[str, ...] | None = None
+        self._is_binary = False
         self.features: frozenset[str] = frozenset()
         self.rests_since = float("inf")
         self.set_pasv(not active)
@@ -163,13 +174,18 @@ class Connection(ftplib.FTP_TLS):
         self._home = self.pwd()
         self._here = ()
 
-    def use_bytes(self) -> None:
-        """Switch to binary transfers (RFC 959, 3.1.1.3).
+    def use_bytes(self, *, again: bool = False) -> None:
+        """Switch to binary transfers (RFC 959, 3.1.1.3), unless that has been done.
 
-        Said before each SIZE and RETR: there are servers that fall back to text after a listing,
-        and then change line ends, and count what they would be.
+        Done again after a listing: there are servers that fall back to text then, change line ends,
+        and count what they would be.
+
+        Args:
+            again: whether to do it in any case.
         """
-        self.voidcmd("TYPE I")
+        if again or not self._is_binary:
+            self.voidcmd("TYPE I")
+            self._is_binary = True
 
     def knows(self, feature: str) -> bool:
         """Whether the server has announced a feature (RFC 2389)."""
@@ -218,6 +234,7 @@ class Connection(ftplib.FTP_TLS):
 
     def open_data(self, command: str, start: int = 0) -> socket.socket:
         """Open a data connection for a command, starting at a byte (REST, RFC 3659, 5)."""
+        self._is_binary &= command.startswith("RETR ")
         try:
             connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
         except PassiveRefused as refused:
@@ -236,6 +253,52 @@ class Connection(ftplib.FTP_TLS):
             connection.close()
             raise
         return secured
+
+    def fetch_step_by_step(self, name: str, most: int) -> Generator[None, None, SmallFile | None]:
+        """Fetch a small file of the current folder; each step ends when a command has been sent.
+
+        Args:
+            name: of the file.
+            most: the largest length that is fetched.
+
+        Returns:
+            None for a longer file, one that has another length than announced, and where the
+            server knows no SIZE, MDTM or EPSV (RFC 3659, RFC 2428).
+
+        Raises:
+            Exception: one of `FOREIGN`.
+        """
+        if not self._extended:
+            return None
+        self.use_bytes()
+        self.putcmd(f"SIZE {name}")
+        yield
+        length = read_count(self._value())
+        self.putcmd(f"MDTM {name}")
+        yield
+        stamp = self._value()
+        if length is None or length > most or not stamp:
+            return None
+        self.putcmd("EPSV")
+        yield
+        assert self.sock is not None, "it is connected"
+        peer = self.sock.getpeername()
+        port = ftplib.parse229(self.getresp(), peer)[1]
+        with socket.create_connection((peer[0], port), self._reply_seconds) as data:
+            self._guard.watch(data)
+            self.putcmd(f"RETR {name}")
+            yield
+            if not self.getresp().startswith("1"):
+                raise ftplib.error_reply("no file")
+            content = b""
+            while len(content) <= most and (piece := data.recv(most + 1)):
+                content += piece
+        self.voidresp()
+        return SmallFile(length, stamp, content) if len(content) == length else None
+
+    def _value(self) -> str:
+        """Return what a reply says after its code."""
+        return self.getresp().partition(" ")[2].strip()
 
     def _open_actively(self, command: str, start: int, refused: PassiveRefused) -> socket.socket:
         """Have the server connect to this machine, and keep to that if it does.

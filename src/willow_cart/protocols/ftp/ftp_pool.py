@@ -151,8 +151,11 @@ class FtpConnections:
         except OSError as error:
             raise self.translate(error, address) from error
 
-    def take(self, address: str) -> Connection:
+    def take(self, address: str, patience: float = _CONNECTION_WAIT_SECONDS) -> Connection:
         """Return an idle connection, or a new one if the host allows it.
+
+        Args:
+            patience: seconds to wait for one that is in use, where the host allows no more.
 
         Raises:
             ServerBusy: it allows no more, and those that there are stay in use.
@@ -163,7 +166,7 @@ class FtpConnections:
             if host.most is not None and self._clock() > host.until:
                 host.most = None
             while not host.idle and host.most is not None and host.open >= host.most:
-                if not self._change.wait(_CONNECTION_WAIT_SECONDS):
+                if not self._change.wait(patience):
                     raise too_many(address, host.most)
             if host.idle:
                 connection = host.idle.pop()
@@ -176,7 +179,7 @@ class FtpConnections:
             connection
         ):
             self.drop(address, connection)
-            return self.take(address)
+            return self.take(address, patience)
         return connection
 
     def _make(self, address: str, host: _Host) -> Connection:

@@ -18,6 +18,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import httptools
 
+from willow_cart.protocols.base import MAX_SMALL_BYTES
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
@@ -26,9 +27,6 @@ from willow_cart.protocols.http.http_connection import (
     WebConnection,
 )
 from willow_cart.protocols.http.http_response import MAX_INTERIM_RESPONSES, Fields
-
-MAX_BODY_BYTES = 64 << 10
-"""Longer bodies are left to the ordinary way."""
 
 _BUFFER_BYTES = 128 << 10
 
@@ -140,7 +138,7 @@ class _Line:
         elif (length := fields.get("Content-Length")) is None:
             self.is_odd = True  # it ends with its connection
         else:
-            self.is_odd |= int(length) > MAX_BODY_BYTES
+            self.is_odd |= int(length) > MAX_SMALL_BYTES
         self.is_odd |= status != 200 and (status < 400 or status in _DIALOGUES)
 
     def on_body(self, data: bytes) -> None:
@@ -148,7 +146,7 @@ class _Line:
         if not self.is_done:
             self._pieces.append(data)
             self._size += len(data)
-            self.is_odd |= self._size > MAX_BODY_BYTES
+            self.is_odd |= self._size > MAX_SMALL_BYTES
 
     def on_message_complete(self) -> None:
         """Note that the answer is whole, unless it is an interim one (RFC 9110, 15.2)."""
