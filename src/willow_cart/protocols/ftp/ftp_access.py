@@ -519,12 +519,11 @@ def _facts_of(address: str, size: int | None, stamp: str) -> Metadata:
 
 
 def _size(connection: Connection, name: str) -> int | None:
-    connection.use_bytes()
-    try:
-        answer = connection.sendcmd(f"SIZE {name}").partition(" ")[2].strip()
-    except ftplib.error_perm:
-        return None
-    return read_count(answer)
+    for again in (False, True):  # it may have fallen back to text, of which it gives no size
+        connection.use_bytes(again=again)
+        with suppress(ftplib.error_perm):
+            return read_count(connection.sendcmd(f"SIZE {name}").partition(" ")[2].strip())
+    return None
 
 
 def _folders_of(address: str) -> tuple[str, ...]:
