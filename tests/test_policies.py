@@ -176,7 +176,7 @@ def test_everything_is_taken_in_the_end_and_no_host_has_too_many_lanes(
 
 def measure(share: float, files: int, size: int, times: int = 5) -> int:
     """The lanes that are open after some ticks of the same kind."""
-    concurrency = ConcurrencyController(8, now=0.0, used=0.0)
+    concurrency = ConcurrencyController(8, 4, now=0.0, used=0.0)
     for tick in range(1, times + 1):
         concurrency.measure(tick * 0.1, tick * 0.1 * share, files * tick, files * tick * size)
     return concurrency.lanes
@@ -186,6 +186,7 @@ def test_lanes_are_opened_while_they_pay() -> None:
     assert measure(share=0.2, files=10, size=8192) == 8, "a slow line has all of them"
     assert measure(share=1.0, files=10, size=8192) == 1, "small files on a fast line want one"
     assert measure(share=1.0, files=10, size=10_000_000) == 8, "large files are the line's affair"
+    assert measure(share=3.5, files=10, size=10_000_000) == 1, "unless all processors are busy"
     assert measure(share=1.0, files=0, size=0) == 8, "nothing that comes crowds nobody"
     assert measure(share=0.2, files=10, size=8192, times=1) == 2
 

@@ -172,7 +172,7 @@ class RunningDigest:
         # Where each piece belongs in the file, and its bytes.
         self._in_hand: deque[tuple[int, bytes | memoryview]] = deque()
         self._more = threading.Condition()
-        self._state = threading.Lock()
+        self._so_far = (0, "")
         self._ending = False
         self._is_awaited = False
         self._follower: threading.Thread | None = None
@@ -187,10 +187,8 @@ class RunningDigest:
         """
         written = self._written + len(data)
         if self._hashed == self._written and written <= _INLINE_BYTES:
-            with self._state:
-                for each in self._hashes.values():
-                    each.update(data)
-                self._hashed = self._written = written
+            self._hash(data)
+            self._written = written
             return
         self._wait_for_follower(written)
         if written - self._hashed <= _MAX_QUEUED_BYTES:
@@ -242,9 +240,17 @@ class RunningDigest:
         return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
 
     def so_far(self) -> tuple[int, str]:
-        """Return how many bytes are hashed, and their SHA-256 in hexadecimal."""
-        with self._state:
-            return self._hashed, self._hashes["sha256"].hexdigest()
+        """Return how many bytes are hashed, and their SHA-256 in hexadecimal.
+
+        Any thread may ask; it does not wait for what is being hashed.
+        """
+        return self._so_far
+
+    def _hash(self, data: bytes | memoryview) -> None:
+        for each in self._hashes.values():
+            each.update(data)
+        self._hashed += len(data)
+        self._so_far = self._hashed, self._hashes["sha256"].hexdigest()
 
     def _next_in_hand(self) -> bytes | memoryview | None:
         """Return the next bytes if they were passed in memory.
@@ -272,10 +278,7 @@ class RunningDigest:
                     data = piece[: files.read_into(file, piece[:due], self._hashed)]
                     if not data:
                         raise OSError("the file is shorter than what was written to it")
-                with self._state:
-                    for each in self._hashes.values():
-                        each.update(data)
-                    self._hashed += len(data)
+                self._hash(data)
                 if self._is_awaited:
                     with self._more:
                         self._more.notify_all()

@@ -35,6 +35,7 @@ from willow_cart.events import Received, Started, StrandStarted
 from willow_cart.kinds import kind_of
 from willow_cart.model import Checksum, Validators
 from willow_cart.observer import Observer
+from willow_cart.platform import processes
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.structs import Value
@@ -46,6 +47,9 @@ from willow_cart.transfer.segments import fits
 from willow_cart.transfer.transfers import Transfer
 
 UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
+
+# Longer files come in pieces that are worth keeping memory for.
+_LARGE_BYTES = 4 << 20
 
 # How long the last strands of other lanes are waited for, before looking again, in seconds.
 _POLL_SECONDS = 0.2
@@ -239,6 +243,8 @@ class Downloader:
         try:
             if delivery is not None and self._is_whole(delivery, partial):
                 return self._take_whole(transfer, partial, lane, delivery)
+            if partial.facts.length is None or partial.facts.length > _LARGE_BYTES:
+                processes.keep_freed_memory()
             partial.open()
             try:
                 transfer.note_resumed_at(partial.size)

@@ -293,6 +293,10 @@ _CROWDED_SHARE = 0.9
 
 _IDLE_SHARE = 0.5
 
+# Above this share of all processors, lanes with large files wait for processors and not for the
+# line.
+_FULL_SHARE = 0.65
+
 # Up to this size, files cost more processor time than transfer time.
 _MAX_SMALL_FILE_BYTES = 256 * 1024
 
@@ -303,10 +307,12 @@ class ConcurrencyController:
     Python runs one thread at a time between waits. On a fast line, lanes that all have something to
     do hand the interpreter to and fro: two spend a third more processor time on the same small
     files than one. While the line or the disk makes them wait, more lanes are a gain; they are
-    doubled from measurement to measurement, so that a slow line has all of them at once.
+    doubled from measurement to measurement, so that a slow line has all of them at once. Large
+    files are received and hashed without the interpreter, by as many lanes as there are processors.
 
     Args:
         most: the lanes that the user allows.
+        processors: how many this process may use.
         now: the time in seconds.
         used: processor time that this process has used, in seconds.
 
@@ -314,8 +320,9 @@ class ConcurrencyController:
         lanes: how many should be open.
     """
 
-    def __init__(self, most: int, now: float, used: float) -> None:
+    def __init__(self, most: int, processors: int, now: float, used: float) -> None:
         self._most = most
+        self._processors = processors
         self._last = (now, used, 0, 0)
         self.lanes = 1
 
@@ -332,11 +339,10 @@ class ConcurrencyController:
         self._last = (now, used, files, received)
         came = files - files_then
         share = (used - used_then) / (now - then) if now > then else 0.0
-        if (
-            came == 0
-            or received - received_then > came * _MAX_SMALL_FILE_BYTES
-            or share <= _IDLE_SHARE
-        ):
+        is_large = came == 0 or received - received_then > came * _MAX_SMALL_FILE_BYTES
+        if is_large and share > _FULL_SHARE * self._processors:
+            self.lanes = max(min(self._processors, self.lanes), self.lanes // 2)
+        elif is_large or share <= _IDLE_SHARE:
             self.lanes = min(self._most, 2 * self.lanes)
         elif share >= _CROWDED_SHARE:
             self.lanes = max(1, self.lanes // 2)

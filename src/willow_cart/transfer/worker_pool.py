@@ -32,6 +32,7 @@ from willow_cart.events import (
 )
 from willow_cart.ledger.entries import Result
 from willow_cart.model import State
+from willow_cart.platform import processes
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import replace
@@ -180,7 +181,9 @@ class WorkerPool:
         opened = len(lanes)
         carriers = [each for each in (self._executor, *self._further) if each.batches.files > 1]
         lanes += self._open_batch_lanes(carriers, most)
-        concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
+        concurrency = ConcurrencyController(
+            most, processes.usable_processors(), self._clock(), self._processor_time()
+        )
         deadline = None
         try:
             while living := [lane for lane in lanes if lane.is_alive()]:

@@ -10,6 +10,7 @@ import socket
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 from tempfile import TemporaryFile
 from typing import TYPE_CHECKING, Any, TextIO
@@ -28,12 +29,33 @@ def usable_processors() -> int:
         return len(os.sched_getaffinity(0))
 
 
+# Numbers of parameters in malloc.h of glibc, and their values: larger pieces are mapped by
+# themselves, and as much freed memory is kept.
+_TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
+_LARGEST_FROM_FREED_BYTES = 4 << 20
+_KEPT_FREED_BYTES = 64 << 20
+
+
 def files_to_keep_open(most: int) -> int:
     """Return how many files may stay open for later: a quarter of what the system allows."""
     import resource  # few commands need it
 
     allowed, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
     return most if allowed == resource.RLIM_INFINITY else max(1, min(most, allowed // 4))
+
+
+@cache
+def keep_freed_memory() -> None:
+    """Have pieces of a megabyte come from memory that was freed before; done once.
+
+    The allocator of glibc returns each to the system and takes it again, page by page, which takes
+    as long as receiving what is put there (mallopt(3)). Other systems need no such call.
+    """
+    from willow_cart.platform.posix import c_library
+
+    if (mallopt := c_library.function("mallopt")) is not None:
+        mallopt(_MMAP_THRESHOLD, _LARGEST_FROM_FREED_BYTES)
+        mallopt(_TRIM_THRESHOLD, _KEPT_FREED_BYTES)
 
 
 def words_of(command: str) -> list[str]:

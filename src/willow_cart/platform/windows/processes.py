@@ -35,6 +35,10 @@ def files_to_keep_open(most: int) -> int:
     return most
 
 
+def keep_freed_memory() -> None:
+    """Do nothing: the allocator keeps freed memory by itself."""
+
+
 def words_of(command: str) -> list[str]:
     r"""Split a command into words; quotes keep words together, and `\` separates folders.
 
