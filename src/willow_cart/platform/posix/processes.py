@@ -15,6 +15,8 @@ from pathlib import Path
 from tempfile import TemporaryFile
 from typing import TYPE_CHECKING, Any, TextIO
 
+from willow_cart.platform.posix import c_library
+
 if TYPE_CHECKING:
     pass
 
@@ -31,7 +33,8 @@ def usable_processors() -> int:
 
 # Numbers of parameters in malloc.h of glibc, and their values: larger pieces are mapped by
 # themselves, and as much freed memory is kept.
-_TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
+_TRIM_THRESHOLD = -1
+_MMAP_THRESHOLD = -3
 _LARGEST_FROM_FREED_BYTES = 4 << 20
 _KEPT_FREED_BYTES = 64 << 20
 
@@ -51,8 +54,6 @@ def keep_freed_memory() -> None:
     The allocator of glibc returns each to the system and takes it again, page by page, which takes
     as long as receiving what is put there (mallopt(3)). Other systems need no such call.
     """
-    from willow_cart.platform.posix import c_library
-
     if (mallopt := c_library.function("mallopt")) is not None:
         mallopt(_MMAP_THRESHOLD, _LARGEST_FROM_FREED_BYTES)
         mallopt(_TRIM_THRESHOLD, _KEPT_FREED_BYTES)
