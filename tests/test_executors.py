@@ -291,8 +291,13 @@ def test_small_files_are_requested_several_at_a_time(tmp_path: Path, taken: list
     assert list((tmp_path / ".willow/partial").iterdir()) == []
     taken.clear()
     again = haul_offers(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
-    assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about one by one"
-    assert taken == []
+    assert again.counts == {State.UNCHANGED: 600}
+    assert len(taken) > 500, "what is here is asked about together as well"
+    for number in range(0, 600, 7):
+        files[f"{BASE}/{number}.csv"] = FakeFile(f"now {number}\n".encode(), entity_tag='"2"')
+    third = haul_offers(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
+    assert third.counts == {State.ARRIVED: 86, State.UNCHANGED: 514}
+    assert files_in(tmp_path) == named(files), "what has changed takes the place of what was here"
 
 
 def test_what_goes_wrong_together_is_handled_as_if_it_had_gone_wrong_alone(

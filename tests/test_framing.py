@@ -24,7 +24,8 @@ from willow_cart.errors import (
     TookTooLong,
     TransferFailed,
 )
-from willow_cart.protocols import Download
+from willow_cart.protocols import Download, Unchanged
+from willow_cart.protocols.base import SmallRequest
 from willow_cart.protocols.web import WebAccess
 
 OK = b"HTTP/1.1 200 OK\r\nConnection: close\r\n"
@@ -199,13 +200,16 @@ def test_an_odd_answer_among_many_ends_its_connection_and_no_other(
         "x": Exhibit(script=script)
     }
     names.insert(3, "x")
-    came = dict(web.fetch_small([f"{place.base}/{name}" for name in names], 2, lambda: True))
+    came = dict(
+        web.fetch_small([SmallRequest(f"{place.base}/{name}") for name in names], 2, lambda: True)
+    )
     broke = 3 not in came
     odd = came.pop(3, None)
     if isinstance(odd, Download) and isinstance(expected, bytes):
         assert b"".join(iter(odd.read, b"")) == expected
     elif odd is not None:
         assert isinstance(expected, type), "what is right alone is right among others"
+        assert not isinstance(odd, Unchanged), "nothing is held"
         with pytest.raises(expected):
             b"".join(iter(_reader(odd), b""))
     ends = broke or isinstance(odd, ServerBusy)

@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from tests.support.program import files_in, run, sha256
 from tests.support.raw_server import Answer, RawServer, Request, answer
 from willow_cart.protocols import Download
+from willow_cart.protocols.base import SmallRequest
 from willow_cart.protocols.web import WebAccess
 
 WRONG = b"HTTP/1.1 200 OK\r\nContent-Length: 11\r\n\r\nwrong,data\n"
@@ -124,8 +125,8 @@ def test_whatever_follows_an_answer_belongs_to_no_other(leftovers: list[bytes]) 
             assert isinstance(download, Download)
             assert b"".join(iter(download.read, b"")) == f"/{number},1\n".encode()
             download.close()
-        addresses = [f"{server.base}/{number}" for number in range(12)]
-        for number, come in web.fetch_small(addresses, 3, lambda: True):
+        asked = [SmallRequest(f"{server.base}/{number}") for number in range(12)]
+        for number, come in web.fetch_small(asked, 3, lambda: True):
             assert isinstance(come, Download)
             assert b"".join(iter(come.read, b"")) == f"/{number},1\n".encode()
 

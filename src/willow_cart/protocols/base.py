@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Sequence
 from datetime import datetime
 from enum import Enum
-from typing import Self
+from typing import NamedTuple, Self
 
 from willow_cart.errors import BadAddress, ProtocolError, TimedOut, TransferFailed
 from willow_cart.model import Checksum, Metadata, Validators
@@ -106,6 +106,21 @@ class WholeDownload(Download):
 
     def close(self) -> None:
         """Do nothing."""
+
+
+class SmallRequest(NamedTuple):
+    """A file that is requested together with others.
+
+    Attributes:
+        held: the version that is held already; None for none.
+    """
+
+    address: str
+    held: Validators | None = None
+
+
+SmallAnswer = Download | Unchanged | TransferFailed | None
+"""The whole file, that it is unchanged, why it did not come; None if `open` has to request it."""
 
 
 # Times of files are to the second, and clocks of servers may differ a little from this one.
@@ -313,18 +328,17 @@ class Access(ABC):
         return False
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Request small files of one host in the calling thread, several at a time.
 
         Args:
-            addresses: of files that `fetches_small` is true of.
+            asked: files whose addresses `fetches_small` is true of.
             at_once: how many requests are on their way at a time.
             is_wanted: whether to go on.
 
         Yields:
-            The place of an address among the others, and what came: the whole file, why it did not
-            come, or None for one that `open` has to request. The answer of a busy host ends the
+            The place of a file among the others, and its answer. That of a busy host ends the
             sending; those that are on their way still come. What is not yielded was not requested,
             or its answer was lost.
         """

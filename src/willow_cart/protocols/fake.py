@@ -15,6 +15,8 @@ from willow_cart.protocols.base import (
     Download,
     Resumability,
     Sharing,
+    SmallAnswer,
+    SmallRequest,
     Unchanged,
     WholeDownload,
     fetch_whole,
@@ -118,14 +120,17 @@ class FakeAccess(Access):
         return True
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Serve files one after the other; see `Access.fetch_small`."""
         self.most_at_once = max(self.most_at_once, at_once)
-        for place, address in enumerate(addresses):
+        for place, (address, held) in enumerate(asked):
             if not is_wanted():
                 return
             try:
+                if held and isinstance(same := self.open(address, validators=held), Unchanged):
+                    yield place, same
+                    continue
                 facts, content = fetch_whole(address, self)
             except TypeError:  # of a file that is none
                 yield place, None

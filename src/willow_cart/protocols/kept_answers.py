@@ -24,6 +24,8 @@ from willow_cart.protocols.base import (
     Download,
     Lister,
     Sharing,
+    SmallAnswer,
+    SmallRequest,
     Unchanged,
 )
 from willow_cart.protocols.retry import RetryPolicy
@@ -166,10 +168,10 @@ class KeptAnswers(Access):
         return not self.sharing.holds(address) and self._access.fetches_small(address)
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Request small files of one host; see `Access.fetch_small`."""
-        return self._access.fetch_small(addresses, at_once, is_wanted)
+        return self._access.fetch_small(asked, at_once, is_wanted)
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of, is_inside, scheme_of
 from willow_cart.archives.reader import Bounds
-from willow_cart.errors import BadAddress, TransferFailed
+from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
 from willow_cart.options.groups import ConnectingOptions, PaceOptions
 from willow_cart.protocols.base import (
@@ -21,6 +21,8 @@ from willow_cart.protocols.base import (
     Download,
     Lister,
     Sharing,
+    SmallAnswer,
+    SmallRequest,
     Unchanged,
 )
 from willow_cart.protocols.inside import Inside
@@ -174,10 +176,10 @@ class ProtocolRouter(Access):
             return False
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Request small files of one host; see `Access.fetch_small`."""
-        return self._access_to(addresses[0]).fetch_small(addresses, at_once, is_wanted)
+        return self._access_to(asked[0].address).fetch_small(asked, at_once, is_wanted)
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""

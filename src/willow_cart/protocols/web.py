@@ -29,6 +29,8 @@ from willow_cart.protocols.base import (
     Access,
     Download,
     Lister,
+    SmallAnswer,
+    SmallRequest,
     Unchanged,
     WholeDownload,
     read_whole,
@@ -251,26 +253,29 @@ class WebAccess(Access):
         return self._sessions is None and self._sender.can_loop(address)
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Request small files of one host; see `Access.fetch_small`."""
-        asked = []
-        for address in addresses:
-            fields: dict[str, str] = {}
+        requests = []
+        for address, held in asked:
+            fields = {} if held is None else rules.conditional_fields(held)
             there = address
             if self._sign_ins and self._sign_ins.is_for(address, ()):
-                fields = self._sign_ins.fields_for("GET", address, {})
+                fields |= self._sign_ins.fields_for("GET", address, fields)
                 if more := self._sign_ins.query_for(address):
                     there += f"{'&' if '?' in address else '?'}{more}"
-            asked.append((there, fields))
-        for number, answer in self._sender.send_many(asked, at_once, is_wanted):
-            came = None
+            requests.append((there, fields))
+        for number, answer in self._sender.send_many(requests, at_once, is_wanted):
+            came: SmallAnswer = None
             if answer is not None:
                 with suppress(Exception):  # an odd one; the ordinary way says why
-                    came = self._small_download(answer, addresses[number])
+                    came = self._small_answer(answer, asked[number])
             yield number, came
 
-    def _small_download(self, answer: Answer, address: str) -> Download | TransferFailed:
+    def _small_answer(self, answer: Answer, asked: SmallRequest) -> SmallAnswer:
+        address, held = asked
+        if answer.status == 304 and held is not None:
+            return Unchanged(self._facts_from(answer, address))
         if answer.status != 200:
             return self._refusal(answer, address, address)
         facts = self._facts_from(answer, address)

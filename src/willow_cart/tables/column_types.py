@@ -121,8 +121,8 @@ class TableColumn(Record):
         return types
 
 
-# Numbers of at most this length are the same once they are stored: a double holds any 15 digits.
-_ALWAYS_EXACT_CHARACTERS = 15
+# Numbers of at most 15 characters are the same once they are stored: a double holds 15 digits.
+_MAY_BE_INEXACT = {Type.INTEGER: "^.{16}", Type.REAL: "^.{16}|[eE]"}
 _MOST_EXACT = 1 << 53
 
 
@@ -133,10 +133,8 @@ def _exact(said: pa.Array, type_: Type, decimal: str) -> Type:
     """
     if type_ not in (Type.INTEGER, Type.REAL):
         return type_
-    is_long = pc.greater(pc.utf8_length(said), _ALWAYS_EXACT_CHARACTERS)
-    if type_ is Type.REAL:
-        is_long = pc.or_(is_long, pc.match_substring_regex(said, "[eE]"))
-    doubtful = said.filter(is_long)
+    # By a pattern: a length compared with a number would have pyarrow import pandas.
+    doubtful = said.filter(pc.match_substring_regex(said, _MAY_BE_INEXACT[type_]))
     if not len(doubtful):
         return type_
     if type_ is Type.INTEGER:

@@ -18,7 +18,8 @@ from willow_cart.errors import (
 )
 from willow_cart.events import BugMet
 from willow_cart.ledger.entries import Result
-from willow_cart.protocols.base import MAX_SMALL_BYTES, Download
+from willow_cart.model import Validators
+from willow_cart.protocols.base import MAX_SMALL_BYTES, Download, SmallRequest, Unchanged
 from willow_cart.structs import Value
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
@@ -235,41 +236,55 @@ class SmallFileExecutor(ThreadExecutor):
             _FILES_PER_LOOP, slowest=_SLOWEST_IN_LOOP, lanes=at_once, after_one=True
         )
         self._large = 0
+        self._held: dict[int, Validators | None] = {}
 
     def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
-        """Return the files that are small and new, if their server can be asked for several."""
+        """Return the files that are small and new, or known, where a server takes several."""
         access = self._file_transfer.downloader.access
         with self._file_transfer.destination.holding_folders():
-            new = [transfer for transfer in transfers if self._suits(transfer)]
-        return [transfer for transfer in new if access.fetches_small(transfer.address)]
+            found = [transfer for transfer in transfers if self._suits(transfer)]
+        return [transfer for transfer in found if access.fetches_small(transfer.address)]
 
     def _suits(self, transfer: Transfer) -> bool:
+        partials = self._file_transfer.downloader.partials
+        if transfer.attempts or partials.record_of(transfer.id) is not None:
+            return False
         size = transfer.offer.size
-        return (
-            not transfer.attempts
-            and (size <= MAX_SMALL_BYTES if size is not None else not self._large)
-            and self._file_transfer.is_new(transfer)
-        )
-
-    def _take(self, transfer: Transfer, lane: int, came: Download | TransferFailed) -> Outcome:
-        outcome = None
-        if not isinstance(came, TransferFailed):
-            with suppress(Exception):  # an odd one; an attempt says why
-                outcome = self._file_transfer.take_small(transfer, lane, came)
-        return self._attempt(transfer, lane, came) if outcome is None else outcome
+        is_small = size <= MAX_SMALL_BYTES if size is not None else not self._large
+        held = None
+        if not (is_small and self._file_transfer.is_new(transfer)):
+            held = self._file_transfer.version_here(transfer)
+            if held is None:
+                return False
+        self._held[transfer.number] = held
+        return True
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer, in the order in which they come."""
         if not transfers:
             return
+        asked = [
+            SmallRequest(transfer.address, self._held.pop(transfer.number, None))
+            for transfer in transfers
+        ]
         coming = self._file_transfer.downloader.access.fetch_small(
-            [transfer.address for transfer in transfers],
-            self.batches.lanes,
-            lambda: not self._stop.is_set(),
+            asked, self.batches.lanes, lambda: not self._stop.is_set()
         )
         with self._file_transfer.destination.holding_folders():
             for place, came in coming:
+                transfer, is_new = transfers[place], asked[place].held is None
                 if came is None:
-                    self._large += 1
+                    self._large += is_new
+                elif isinstance(came, Unchanged):
+                    yield transfer, self._file_transfer.unchanged(transfer)
                 else:
-                    yield transfers[place], self._take(transfers[place], lane, came)
+                    yield transfer, self._take(transfer, lane, came, is_new=is_new)
+
+    def _take(
+        self, transfer: Transfer, lane: int, came: Download | TransferFailed, *, is_new: bool
+    ) -> Outcome:
+        outcome = None
+        if is_new and not isinstance(came, TransferFailed):
+            with suppress(Exception):  # an odd one; an attempt says why
+                outcome = self._file_transfer.take_small(transfer, lane, came)
+        return self._attempt(transfer, lane, came) if outcome is None else outcome

@@ -33,7 +33,7 @@ from willow_cart.events import Received, Started
 from willow_cart.kinds import better_name, extension_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
-from willow_cart.model import Checksum, Metadata, Offer, Origin, State
+from willow_cart.model import Checksum, Metadata, Offer, Origin, State, Validators
 from willow_cart.options.groups import IfPresent
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.base import Download
@@ -106,12 +106,7 @@ class FileTransfer:
                 self.downloader.find(transfer)
                 before = transfer.partial.size if transfer.partial else 0
             transfer.begin_attempt()
-            held = None
-            # A promised checksum that the file here does not have cannot be answered by
-            # "unchanged".
-            if not (transfer.partial or transfer.offer.checksums or replaces):
-                unharmed = self.here.unharmed(transfer)
-                held = (unharmed and unharmed.validators) or None
+            held = self.version_here(transfer) if came is None else None
             brought = self.downloader.bring(transfer, lane, held, came)
             if isinstance(brought, ReceivedFile) and self._broken_promise(transfer, brought):
                 # What comes wrong is wrong on the way more often than at its place: joined from
@@ -124,7 +119,7 @@ class FileTransfer:
                 brought = again
             if isinstance(brought, Unchanged):
                 return transfer.result(State.UNCHANGED, arrival=transfer.restamped)
-            return self._land(transfer, brought, is_new=came is not None)
+            return self._land(transfer, brought)
         except TransientError as error:
             gained = transfer.partial.size - before if transfer.partial else 0
             transfer.failed(gained=gained >= _enough(transfer) and not isinstance(error, TooSlow))
@@ -135,6 +130,22 @@ class FileTransfer:
             raise cannot_store(transfer.filed.path, error) from error
         finally:
             transfer.stop_timing()
+
+    def version_here(self, transfer: Transfer) -> Validators | None:
+        """Return the marks of the version that is here; None if the file is wanted in any case.
+
+        A promised checksum that the file here does not have cannot be answered by "unchanged".
+        """
+        replaces = self.downloader.policy.handling.if_present is IfPresent.REPLACE
+        if transfer.partial or transfer.offer.checksums or replaces:
+            return None
+        unharmed = self.here.unharmed(transfer)
+        return (unharmed and unharmed.validators) or None
+
+    def unchanged(self, transfer: Transfer) -> Result:
+        """Return the result for a file whose version here is current."""
+        transfer.begin_attempt()
+        return transfer.result(State.UNCHANGED, arrival=transfer.restamped)
 
     def take_small(self, transfer: Transfer, lane: int, came: Download) -> VerifiedFile | None:
         """Write a file that has come whole, and of which nothing was here.
@@ -187,11 +198,9 @@ class FileTransfer:
         )
 
     def is_new(self, transfer: Transfer) -> bool:
-        """Whether nothing is here of a file, in part or by another name either."""
-        if self.destination.status(transfer.filed.path) is not None:
-            return False
-        is_known = self.here.knows(transfer)
-        return not is_known and self.downloader.partials.record_of(transfer.id) is None
+        """Whether nothing is here of a file, by another name either."""
+        is_here = self.destination.status(transfer.filed.path) is not None
+        return not (is_here or self.here.knows(transfer))
 
     def assist(self, transfer: Transfer, strand: Segment, address: str, lane: int) -> bool:
         """Fetch a strand of another lane's file.
@@ -225,14 +234,8 @@ class FileTransfer:
             self.downloader.discard(transfer)
         return True
 
-    def _land(
-        self, transfer: Transfer, whole: ReceivedFile, *, is_new: bool
-    ) -> Result | VerifiedFile:
-        """Check a complete file, and pass it to the commit thread.
-
-        Args:
-            is_new: whether nothing lay at its path a moment ago.
-        """
+    def _land(self, transfer: Transfer, whole: ReceivedFile) -> Result | VerifiedFile:
+        """Check a complete file, and pass it to the commit thread."""
         partial = whole.partial
         verdict = self._check(transfer, whole)
         unsound = ""
@@ -265,8 +268,8 @@ class FileTransfer:
             expected=written(self._promised(transfer, partial)), verdict=verdict,
             mtime_ns=self._stamp(partial.file, modified), modified=modified,
         )  # fmt: skip
-        unharmed = None if is_new else self.here.unharmed(transfer)
-        if not is_new and (present := self.here.same(transfer, unharmed, sha256)):
+        unharmed = self.here.unharmed(transfer)
+        if present := self.here.same(transfer, unharmed, sha256):
             self.downloader.discard(transfer)
             stands = unharmed.instead if unharmed else ""
             arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)

@@ -38,6 +38,8 @@ from willow_cart.protocols.base import (
     FolderEntries,
     Lister,
     Resumability,
+    SmallAnswer,
+    SmallRequest,
     Unchanged,
     WholeDownload,
     joining_by_time,
@@ -80,7 +82,7 @@ class _Fetching(NamedTuple):
     place: int
     address: str
     connection: Connection
-    steps: Generator[None, None, Download | None]
+    steps: Generator[None, None, SmallAnswer]
 
 
 class FtpDownload(Download):
@@ -305,21 +307,21 @@ class FtpAccess(Access, DirectoryLister):
         return scheme_of(address) == "ftp" and not (self._active or self._pool.is_doubtful(address))
 
     def fetch_small(
-        self, addresses: Sequence[str], at_once: int, is_wanted: Callable[[], bool]
-    ) -> Iterator[tuple[int, Download | TransferFailed | None]]:
+        self, asked: Sequence[SmallRequest], at_once: int, is_wanted: Callable[[], bool]
+    ) -> Iterator[tuple[int, SmallAnswer]]:
         """Request small files of one host; see `Access.fetch_small`.
 
         Commands go to several connections in turn: while one server process works, the reply of
         another is read.
         """
-        waiting = deque(enumerate(addresses))
+        waiting = deque(enumerate(asked))
         going: deque[_Fetching] = deque()
         most = min(at_once, _MOST_AT_ONCE)
         try:
             while is_wanted():
                 while waiting and len(going) < most:
-                    place, address = waiting.popleft()
-                    if (begun := self._begin(place, address)) is None:
+                    place, request = waiting.popleft()
+                    if (begun := self._begin(place, request)) is None:
                         most = len(going)  # the ordinary way reports why
                     else:
                         going.append(begun)
@@ -343,24 +345,30 @@ class FtpAccess(Access, DirectoryLister):
             for each in going:
                 self._pool.drop(each.address, each.connection)
 
-    def _begin(self, place: int, address: str) -> _Fetching | None:
+    def _begin(self, place: int, asked: SmallRequest) -> _Fetching | None:
         """Return the fetching of a file, which has not begun; None if there is no connection."""
         try:
-            connection = self._pool.take(address, 0.0)
+            connection = self._pool.take(asked.address, 0.0)
         except TransferFailed:
             return None
-        return _Fetching(place, address, connection, self._steps(connection, address))
+        return _Fetching(place, asked.address, connection, self._steps(connection, asked))
 
     def _steps(
-        self, connection: Connection, address: str
-    ) -> Generator[None, None, Download | None]:
+        self, connection: Connection, asked: SmallRequest
+    ) -> Generator[None, None, SmallAnswer]:
         began = self._clock()
-        connection.go_to(_folders_of(address))
-        steps = connection.fetch_step_by_step(_name_of(address), MAX_SMALL_BYTES)
-        came = yield from steps
-        if came is None:
+        name = _name_of(asked.address)
+        connection.go_to(_folders_of(asked.address))
+        length, stamp = yield from connection.measure_step_by_step(name)
+        facts = _facts_of(asked.address, length, stamp)
+        if asked.held and facts.validators == asked.held:
+            return Unchanged(facts)
+        if length is None or length > MAX_SMALL_BYTES or not stamp:
             return None
-        download = WholeDownload(_facts_of(address, came.length, came.stamp), came.content)
+        content = yield from connection.fetch_step_by_step(name, length)
+        if content is None:
+            return None
+        download = WholeDownload(facts, content)
         download.spent = self._clock() - began
         return download
 

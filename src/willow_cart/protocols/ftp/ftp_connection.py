@@ -26,7 +26,6 @@ from willow_cart.errors import (
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 from willow_cart.redaction import without_secrets
-from willow_cart.structs import Value
 from willow_cart.units import count_of, format_duration, read_count
 
 _ENCODING = "latin-1"
@@ -48,14 +47,6 @@ class PassiveRefused(ftplib.Error):
 
 class ActiveRefused(ftplib.Error):
     """The server does not connect to this machine for data."""
-
-
-class SmallFile(Value):
-    """A file that was fetched in one go, with the answers to SIZE and MDTM."""
-
-    length: int
-    stamp: str
-    content: bytes
 
 
 class Connection(ftplib.FTP_TLS):
@@ -254,30 +245,33 @@ class Connection(ftplib.FTP_TLS):
             raise
         return secured
 
-    def fetch_step_by_step(self, name: str, most: int) -> Generator[None, None, SmallFile | None]:
-        """Fetch a small file of the current folder; each step ends when a command has been sent.
-
-        Args:
-            name: of the file.
-            most: the largest length that is fetched.
+    def measure_step_by_step(self, name: str) -> Generator[None, None, tuple[int | None, str]]:
+        """Request the size and date of a file; each step ends when a command has been sent.
 
         Returns:
-            None for a longer file, one that has another length than announced, and where the
-            server knows no SIZE, MDTM or EPSV (RFC 3659, RFC 2428).
+            What SIZE and MDTM say (RFC 3659, 3 and 4).
 
         Raises:
             Exception: one of `FOREIGN`.
         """
-        if not self._extended:
-            return None
         self.use_bytes()
         self.putcmd(f"SIZE {name}")
         yield
         length = read_count(self._value())
         self.putcmd(f"MDTM {name}")
         yield
-        stamp = self._value()
-        if length is None or length > most or not stamp:
+        return length, self._value()
+
+    def fetch_step_by_step(self, name: str, length: int) -> Generator[None, None, bytes | None]:
+        """Fetch a small file; likewise.
+
+        Returns:
+            None if it has another length, and where the server knows no EPSV (RFC 2428).
+
+        Raises:
+            Exception: one of `FOREIGN`.
+        """
+        if not self._extended:
             return None
         self.putcmd("EPSV")
         yield
@@ -291,10 +285,10 @@ class Connection(ftplib.FTP_TLS):
             if not self.getresp().startswith("1"):
                 raise ftplib.error_reply("no file")
             content = b""
-            while len(content) <= most and (piece := data.recv(most + 1)):
+            while len(content) <= length and (piece := data.recv(length + 1)):
                 content += piece
         self.voidresp()
-        return SmallFile(length, stamp, content) if len(content) == length else None
+        return content if len(content) == length else None
 
     def _value(self) -> str:
         """Return what a reply says after its code."""

@@ -36,6 +36,8 @@ _PATIENCE_SECONDS = 5.0
 # How often a wish to stop is noticed.
 _TICK_SECONDS = 0.1
 
+_PLAIN = frozenset({200, 304})
+
 # A sign-in, a proxy's, and a wish for another connection (RFC 9110, 15.5).
 _DIALOGUES = frozenset({401, 407, 408, 421})
 
@@ -133,13 +135,15 @@ class _Line:
             self.is_odd |= status == 101 or self._interim > MAX_INTERIM_RESPONSES
             return
         fields = self._fields = Fields(self._pairs)
-        if "Transfer-Encoding" in fields:
+        if status == 304:
+            pass  # it has no body (RFC 9110, 15.4.5)
+        elif "Transfer-Encoding" in fields:
             self.is_odd |= fields["Transfer-Encoding"].strip().lower() != "chunked"
         elif (length := fields.get("Content-Length")) is None:
             self.is_odd = True  # it ends with its connection
         else:
             self.is_odd |= int(length) > MAX_SMALL_BYTES
-        self.is_odd |= status != 200 and (status < 400 or status in _DIALOGUES)
+        self.is_odd |= status not in _PLAIN and (status < 400 or status in _DIALOGUES)
 
     def on_body(self, data: bytes) -> None:
         """Take some of the body."""
