@@ -242,7 +242,9 @@ class Half(Executor):
         self.begun = threading.Event()
         self.closed = False
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+    def carry(
+        self, transfers: Sequence[Transfer], lane: int, at_once: int = 1
+    ) -> list[tuple[Transfer, Outcome]]:
         self.begun.set()
         begun = transfers[: max(1, len(transfers) // 2)]
         self.carried += [transfer.number for transfer in begun]
@@ -273,11 +275,15 @@ def test_a_batch_has_lanes_of_its_host_and_waits_until_a_file_has_come() -> None
     assert queue.take(0.0, leaves=rule) == ("h", 0)
     queue.record_duration("h", 0.0, 0.001, 10)
     assert queue.take(0.0, leaves=rule) == QueueWait(None), "the rest is left to batches"
-    assert queue.take_several(0.0, rule, 1) == ("h", [1, 2, 3, 4])
+    assert queue.take_several(0.0, rule, 1) == ("h", [1, 2, 3, 4], 3)
     assert isinstance(queue.take(0.0), QueueWait), "all lanes are taken"
     queue.finish("h")
     assert queue.take(0.0) == ("h", 5)
-    queue.finish("h", rule.lanes)
+    assert queue.take_several(0.0, rule, 1) == QueueWait(None), "a host has one batch at a time"
+    queue.finish_batch("h", 3)
+    assert queue.take(0.0) == ("h", 6)
+    assert queue.take_several(0.0, rule, 1) == ("h", [7, 8, 9, 10], 2), "lanes that are free"
+    queue.finish_batch("h", 2)
     queue.slow_down("h", 0.0, None)
     assert queue.take_several(0.0, rule, 1) == QueueWait(None), "a busy host is asked one by one"
 

@@ -137,7 +137,12 @@ class ClusterExecutor(Executor):
             and not self._holds(transfer.address)
         )
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
+    def carry(
+        self,
+        transfers: Sequence[Transfer],
+        lane: int,
+        at_once: int = 1,  # noqa: ARG002  # a worker decides
+    ) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
         if len(transfers) == 1 and not self._is_for_workers(transfers[0]):
             with self._turn(transfers[0], ""):

@@ -102,12 +102,15 @@ class Executor(ABC):
         """Request small files of one host that will be carried next, without waiting for them."""
 
     @abstractmethod
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterable[tuple[Transfer, Outcome]]:
+    def carry(
+        self, transfers: Sequence[Transfer], lane: int, at_once: int = 1
+    ) -> Iterable[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer of a batch, in order; yield the outcomes.
 
         Args:
             transfers: the transfers, all of one host.
             lane: the lane that waits for them.
+            at_once: how many requests to their host may be on their way at a time.
 
         Raises:
             Interrupted: the haul is to end; what had come is kept.
@@ -161,7 +164,12 @@ class ThreadExecutor(Executor):
             ]
         )
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
+    def carry(
+        self,
+        transfers: Sequence[Transfer],
+        lane: int,
+        at_once: int = 1,  # noqa: ARG002  # one after the other
+    ) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
         for transfer in transfers:
             outcome = self._attempt(transfer, lane)
@@ -259,7 +267,9 @@ class SmallFileExecutor(ThreadExecutor):
         self._held[transfer.number] = held
         return True
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
+    def carry(
+        self, transfers: Sequence[Transfer], lane: int, at_once: int = 1
+    ) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer, in the order in which they come."""
         if not transfers:
             return
@@ -268,7 +278,7 @@ class SmallFileExecutor(ThreadExecutor):
             for transfer in transfers
         ]
         coming = self._file_transfer.downloader.access.fetch_small(
-            asked, self.batches.lanes, lambda: not self._stop.is_set()
+            asked, at_once, lambda: not self._stop.is_set()
         )
         with self._file_transfer.destination.holding_folders():
             for place, came in coming:

@@ -182,6 +182,7 @@ class HostQueue(Generic[Item]):
         self._reported: defaultdict[str, int] = defaultdict(lambda: lanes_per_host)
         self._most = most
         self._taken: Counter[str] = Counter()
+        self._batching: set[str] = set()
         self._limits: dict[str, int] = {}
         self._slowed: dict[str, float] = {}
         self._heard: Counter[str] = Counter()
@@ -246,8 +247,10 @@ class HostQueue(Generic[Item]):
 
     def take_several(
         self, now: float, rule: BatchRule, lanes: int
-    ) -> tuple[str, list[Item]] | QueueWait | None:
-        """Take several files of one host for one of its lanes; `finish` releases the lane.
+    ) -> tuple[str, list[Item], int] | QueueWait | None:
+        """Take several files of one host, and lanes that are free there; see `finish_batch`.
+
+        Where a batch has several lanes, a host has one at a time.
 
         Of a host that has ever been busy or that answers slowly, and of what was returned, nothing
         is taken by the dozen.
@@ -260,19 +263,24 @@ class HostQueue(Generic[Item]):
         self._bring_back(now)
         host = self._next_host(
             lambda host: (
-                self._is_for_batches(host, now, rule) and self.has_lane(host, now, rule.lanes)
+                self._is_for_batches(host, now, rule)
+                and self.has_lane(host, now)
+                and not (rule.lanes > 1 and host in self._batching)
             )
         )
         if host is None:
             return self._wait(now) if any(self._waiting.values()) else None
-        self._taken[host] += rule.lanes
+        free = min(self._limit(host) - self._taken[host], self._most - self._taken.total())
+        taken = int(min(rule.lanes, free))
+        self._taken[host] += taken
+        self._batching.add(host)
         waiting = self._waiting[host]
         most = min(rule.files, max(_FIRST_BATCH, len(waiting) // (2 * lanes)))
         if (seconds := self._seconds.get(host)) is None:
             most = min(most, _FIRST_BATCH)
         elif seconds:
             most = max(1, min(most, int(rule.seconds / seconds)))
-        return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
+        return host, [waiting.popleft() for _ in range(min(most, len(waiting)))], taken
 
     def upcoming(self, host: str, now: float, most: int) -> list[Item]:
         """Return the next files of a host, in order; none if it was busy lately."""
@@ -286,19 +294,18 @@ class HostQueue(Generic[Item]):
             bool(self._waiting[host])
             and self._rates[host].rate(now) is None
             and self._seconds.get(host, inf if rule.after_one else 0.0) <= rule.slowest
-            and (rule.lanes == 1 or rule.lanes <= self._limit(host))
         )
 
     def return_untried(self, host: str, items: Iterable[Item]) -> None:
         """Return files that were taken in a batch but not started."""
         self._returned[host].extend(items)
 
-    def has_lane(self, host: str, now: float, lanes: int = 1) -> bool:
-        """Whether this many more lanes may use a host now."""
+    def has_lane(self, host: str, now: float) -> bool:
+        """Whether another lane may use a host now."""
         return (
             host not in self._aside
-            and self._taken[host] + lanes <= self._limit(host)
-            and self._taken.total() + lanes <= self._most
+            and self._taken[host] < self._limit(host)
+            and self._taken.total() < self._most
             and self._left_alone.get(host, now) <= now
         )
 
@@ -306,9 +313,14 @@ class HostQueue(Generic[Item]):
         """Take one of a host's lanes without a file; `finish` releases it."""
         self._taken[host] += 1
 
-    def finish(self, host: str, lanes: int = 1) -> None:
-        """Record that a file is settled, or a batch that had this many lanes."""
+    def finish_batch(self, host: str, lanes: int) -> None:
+        """Record that a batch is over; its lanes are free."""
+        self._batching.discard(host)
         self._taken[host] -= lanes
+
+    def finish(self, host: str) -> None:
+        """Record that a file is settled."""
+        self._taken[host] -= 1
         self._heard[host] = max(0, self._heard[host] - 1)
 
     def record_success(self, host: str, now: float) -> None:

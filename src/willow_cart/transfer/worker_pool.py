@@ -323,14 +323,14 @@ class WorkerPool:
                 if isinstance(taken, QueueWait):
                     self._change.wait(taken.seconds)
                     continue
-            host, numbers = taken
+            host, numbers, lanes = taken
             self._observer.note(Requesting(lane, host))
             transfers = [self._transfers[number] for number in numbers]
             suited = executor.suited(transfers)
             unsuited = 0 if suited else unsuited + 1
             begun: set[int] = set()
             began = self._clock()
-            for transfer, outcome in executor.carry(suited, lane):
+            for transfer, outcome in executor.carry(suited, lane, lanes):
                 begun.add(transfer.number)
                 with self._change:
                     self._queue.take_lane(host)
@@ -344,7 +344,7 @@ class WorkerPool:
                 # What was not begun goes back to the queue: large files do not wait for small ones.
                 self._transfers.forget(n for n in numbers if n not in begun)
                 self._queue.return_untried(host, [n for n in numbers if n not in begun])
-                self._queue.finish(host, executor.batches.lanes)
+                self._queue.finish_batch(host, lanes)
                 self._change.notify_all()
             if host in self._given_up:
                 self._give_up_host(host, self._given_up[host])
