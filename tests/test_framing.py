@@ -24,9 +24,13 @@ from willow_cart.errors import (
     TookTooLong,
     TransferFailed,
 )
+from willow_cart.model import Metadata
 from willow_cart.protocols import Download, Unchanged
 from willow_cart.protocols.base import SmallRequest
+from willow_cart.protocols.http.http_connection import Answer
+from willow_cart.protocols.http.http_response import Fields
 from willow_cart.protocols.web import WebAccess
+from willow_cart.protocols.web_delivery import WebDownload
 
 OK = b"HTTP/1.1 200 OK\r\nConnection: close\r\n"
 CODED = OK + b"Transfer-Encoding: "
@@ -164,18 +168,24 @@ CASES: dict[str, tuple[bytes, bytes | type[TransferFailed]]] = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("case", CASES)
-def test_answers_are_read_by_the_rules_or_refused(
-    web: WebAccess, place: StandIn, case: str
-) -> None:
-    raw, expected = CASES[case]
+def saying(raw: bytes) -> Exhibit:
+    """Return an exhibit whose answer is these bytes and the end of the connection."""
 
     def script(handler: StandInHandler) -> None:
         with suppress(OSError):  # the client has seen enough
             handler.wfile.write(raw)
         handler.close_connection = True
 
-    place.exhibits["x"] = Exhibit(script=script)
+    return Exhibit(script=script)
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_answers_are_read_by_the_rules_or_refused(
+    web: WebAccess, place: StandIn, case: str
+) -> None:
+    raw, expected = CASES[case]
+
+    place.exhibits["x"] = saying(raw)
     if isinstance(expected, bytes):
         assert fetch(web, f"{place.base}/x")[1] == expected
     else:
@@ -189,16 +199,8 @@ def test_an_odd_answer_among_many_ends_its_connection_and_no_other(
 ) -> None:
     """What comes together with others is what comes alone, or is left to be requested alone."""
     raw, expected = CASES[case]
-
-    def script(handler: StandInHandler) -> None:
-        with suppress(OSError):  # the client has seen enough
-            handler.wfile.write(raw)
-        handler.close_connection = True
-
     names = [f"{n}.csv" for n in range(6)]
-    place.exhibits |= {name: Exhibit(name.encode()) for name in names} | {
-        "x": Exhibit(script=script)
-    }
+    place.exhibits |= {name: Exhibit(name.encode()) for name in names} | {"x": saying(raw)}
     names.insert(3, "x")
     came = dict(
         web.fetch_small([SmallRequest(f"{place.base}/{name}") for name in names], 2, lambda: True)
@@ -280,6 +282,15 @@ def test_a_secure_connection_that_is_cut_has_not_ended(closes: bool) -> None:
                 with pytest.raises(ConnectionLost, match="closed before the answer was complete"):
                     fetch(web, address)
         server.join(5.0)
+
+
+def test_a_body_without_a_length_is_whole_once_its_end_was_read() -> None:
+    cut = Answer.received_whole(200, Fields([]), b"half", 0.1)
+    cut.is_delimited = False
+    facts = Metadata("https://h.example/x")
+    assert WebDownload(cut, facts.address, facts, 0, 5.0).whole is None
+    whole = Answer.received_whole(200, Fields([]), b"all", 0.1)
+    assert WebDownload(whole, facts.address, facts, 0, 5.0).whole == b"all"
 
 
 DRIPS = {

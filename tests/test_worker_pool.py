@@ -288,6 +288,17 @@ def test_a_batch_has_lanes_of_its_host_and_waits_until_a_file_has_come() -> None
     assert queue.take_several(0.0, rule, 1) == QueueWait(None), "a busy host is asked one by one"
 
 
+def test_a_batch_of_a_host_that_serves_none_keeps_its_place_for_single_lanes() -> None:
+    rule = BatchRule(4)
+    queue = HostQueue([("h", n) for n in range(6)], lanes_per_host=4)
+    assert queue.take_several(0.0, rule, 1) == ("h", [0, 1, 2, 3], 1)
+    queue.refuse_batch("h", [0, 1, 2, 3])
+    queue.finish_batch("h", 1)
+    assert queue.take_several(0.0, rule, 1) == QueueWait(None)
+    assert queue.upcoming("h", 0.0, 3) == [0, 1, 2], "and can be requested ahead"
+    assert [queue.take(0.0, leaves=rule) for _ in range(2)] == [("h", 0), ("h", 1)]
+
+
 @pytest.fixture
 def committing(tmp_path: Path) -> Iterator[tuple[CommitThread, Ledger, Destination, list[Result]]]:
     settled: list[Result] = []

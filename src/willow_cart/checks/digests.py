@@ -145,8 +145,6 @@ def new_hash(algorithm: str) -> Hash:
             return _Crc32()
         case "crc32c":
             return _Crc32c()
-        case "sha256":
-            return hashlib.sha256(usedforsecurity=False)
         case _:
             return hashlib.new(algorithm, usedforsecurity=False)
 

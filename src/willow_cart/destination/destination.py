@@ -247,7 +247,7 @@ class Destination(FileTree):
         return self.open_for(_LOCK, flags)
 
     def _lock_or_leave(self) -> None:
-        # A haul that was killed may have a second process, which sees that within a moment.
+        # A haul that was killed holds it until its process has ended.
         deadline = time.monotonic() + _LOCK_WAIT_SECONDS
         while True:
             try:
@@ -490,37 +490,27 @@ class Destination(FileTree):
             f"{PARTIAL}/{name}", os.O_RDWR | os.O_CREAT | (os.O_TRUNC if is_new else 0)
         )
 
-    def create_partial(self, name: str) -> int:
-        """Create a partial file, in place of what a crash has left; return its descriptor.
+    def write_partial(self, name: str, content: bytes) -> None:
+        """Write a partial file in one go, in place of what a crash has left.
 
         Raises:
-            OSError: it cannot be made.
+            OSError: it cannot be written; nothing is left of it.
         """
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL
         try:
             with self._folders.place(f"{PARTIAL}/{name}") as place:
-                return place.open(flags)  # nothing that is new has to be looked at
+                file = place.open(flags)  # nothing that is new has to be looked at
         except OSError:
-            return self.open_partial(name, is_new=True)
-
-    def write_partial(self, name: str, content: bytes, modified: int | None) -> int:
-        """Write a partial file in one go; return its modification time in nanoseconds.
-
-        Args:
-            modified: the time to set, in nanoseconds; None for none.
-
-        Raises:
-            OSError, OverflowError: it cannot be written, or given that time.
-        """
-        file = self.create_partial(name)
+            file = self.open_partial(name, is_new=True)
         try:
             if files.write_at(file, content, 0) < len(content):
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), name)
-            if modified is None:
-                return os.fstat(file).st_mtime_ns
+        except OSError:
+            with suppress(OSError):
+                self.delete(f"{PARTIAL}/{name}")
+            raise
         finally:
             os.close(file)
-        return self.set_modified(f"{PARTIAL}/{name}", modified)
 
     def read_partial(self, name: str) -> BinaryIO:
         """Open a partial file for reading.

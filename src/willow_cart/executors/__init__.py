@@ -1,1 +1,1 @@
-"""Where transfers run: in threads of this process or in other processes."""
+"""Where transfers run besides the threads of this process: in the workers of a cluster."""

@@ -83,7 +83,7 @@ class Carried(Value):
 
 
 class NotForWorkers(WillowCartError):
-    """A file that the worker cannot handle; the main process fetches it."""
+    """A file that the worker cannot handle; the coordinator fetches it."""
 
 
 # A worker that has not heard from its coordinator for so long ends what it does: the command may

@@ -103,14 +103,6 @@ class Timeline(Record):
         """
         self.reach(until)
         host = self._told_apart(host)
-        if int(since / self.step) == int(until / self.step):
-            cell = self._cell(int(since / self.step), lane, host)
-            if count is None:
-                cell.asking += until - since
-            else:
-                cell.receiving += until - since
-                cell.bytes += count
-            return
         left = count or 0
         for number in range(int(since / self.step), int(until / self.step) + 1):
             begin, end = max(since, number * self.step), min(until, (number + 1) * self.step)

@@ -97,15 +97,13 @@ def stored_coding(fields: Mapping[str, str]) -> str:
 
 
 def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
-    written = [fields.get("Repr-Digest")]  # RFC 9530, 3
+    written = fields.get("Repr-Digest", "")  # RFC 9530, 3
     if whole:
-        written.append(fields.get("Content-Digest"))  # RFC 9530, 2
-    found = [each for field in written if field for each in _MEMBER.findall(field)]
-    if digest := fields.get("Digest"):
-        found += _INSTANCE.findall(digest)
+        written += "," + fields.get("Content-Digest", "")  # RFC 9530, 2
+    found = [*_MEMBER.findall(written), *_INSTANCE.findall(fields.get("Digest", ""))]
     for name, value in found:
         yield from read_base64(_NAMES.get(name.lower()), value, Origin.SERVER)
-    if whole and "Content-MD5" in fields:
+    if whole:
         yield from read_base64("md5", fields.get("Content-MD5", ""), Origin.SERVER)  # RFC 1864, 2
 
 
@@ -217,7 +215,7 @@ class WebDownload(Download):
             self.joining = Resumability.NEVER
         elif framed:
             self.joining = Resumability.NEVER
-        else:
+        elif response.is_delimited:  # an end that a cut may have made is looked at when it is read
             self.whole = response.whole
 
     def read(self) -> bytes:

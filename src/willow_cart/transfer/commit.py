@@ -345,11 +345,7 @@ class CommitThread:
             if twin is not None:
                 self._require_own_path(result)
                 return self._name_twin(verified, result.arrival, twin)
-            if not self._destination.place_if_free(verified.file, result.path):
-                self._require_own_path(result)
-                self._place(verified)
-            elif verified.seal is not None:
-                delete_note(self._destination, verified.seal.file)
+            self._place(verified)
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         self._just_named[result.arrival.sha256] = result.arrival
@@ -363,10 +359,12 @@ class CommitThread:
             CannotStore: it cannot lie there.
         """
         path = verified.result.path
-        self._free(path)
-        replaces = self._given.get(path, verified.replaces)
-        if kept := self._destination.place(verified.file, path, replaces=replaces):
-            self._moved_aside(path, kept)
+        if not self._destination.place_if_free(verified.file, path):
+            self._require_own_path(verified.result)
+            self._free(path)
+            replaces = self._given.get(path, verified.replaces)
+            if kept := self._destination.place(verified.file, path, replaces=replaces):
+                self._moved_aside(path, kept)
         if verified.seal is not None:
             delete_note(self._destination, verified.seal.file)
 

@@ -287,8 +287,7 @@ class Downloader:
         self._require_proof(transfer, partial)
         self.observer.note(Started(lane, transfer.filed, partial.facts.length, 0))
         self.room.require(transfer.filed.path, len(content), 0)
-        if not self.policy.handling.accept_anything:
-            self._require_content(transfer, delivery, content, is_all=True)
+        self.require_content(transfer, delivery, content, is_all=True)
         found = partial.fill(content)
         transfer.count(len(content))
         self.observer.note(Received(lane, len(content)))
@@ -304,12 +303,8 @@ class Downloader:
         another version, if that is what comes now.
         """
         try:
-            if (
-                partial.is_whole
-                and delivery is not None
-                and not self.policy.handling.accept_anything
-            ):
-                self._require_content(transfer, delivery, b"", is_all=True)  # it is empty
+            if partial.is_whole and delivery is not None:
+                self.require_content(transfer, delivery, b"", is_all=True)  # it is empty
             while not partial.is_whole:
                 strand = partial.take()
                 if strand is None:
@@ -422,21 +417,13 @@ class Downloader:
                 raise ConnectionLost(transfer.shown, "the connection ended before the file did")
             if suspect:
                 is_all = len(data) < SNIFFED_BYTES or len(data) == partial.facts.length
-                self._require_content(transfer, delivery, data, is_all=is_all, meter=meter)
+                self.require_content(transfer, delivery, data, is_all=is_all, meter=meter)
                 suspect = False
             if not data:
                 return
             yield data
 
-    def is_sound(self, transfer: Transfer, content: bytes) -> bool:
-        """Whether a whole file is what its name says, as far as its content shows."""
-        if self.policy.handling.accept_anything:
-            return True
-        name = transfer.offer.file_name
-        is_page = looks_like_page(content) and kind_of(name) != "page"
-        return not (is_page or stands_for_error(name, content, is_all=True))
-
-    def _require_content(
+    def require_content(
         self,
         transfer: Transfer,
         delivery: Download,
@@ -445,12 +432,14 @@ class Downloader:
         is_all: bool,
         meter: Meter | None = None,
     ) -> None:
-        """Refuse content that cannot be a file of that name.
+        """Refuse content that cannot be a file of that name, unless anything is accepted.
 
         Raises:
             PageInstead: it is a page.
             WrongContent: it is an error document, or nothing.
         """
+        if self.policy.handling.accept_anything:
+            return
         name = transfer.offer.file_name
         if looks_like_page(beginning) and kind_of(name) != "page":
             if meter is not None:

@@ -7,6 +7,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 
+from willow_cart.addresses import host_of
 from willow_cart.errors import (
     ConnectionLost,
     InternalError,
@@ -71,7 +72,8 @@ class Executor(ABC):
 
     - `carry` yields each transfer of the batch at most once. One that it does not yield was not
       begun, and can be given to any executor.
-    - A busy or broken host ends a batch at once; the rest of it is not begun.
+    - A busy or broken host ends a batch at once; what was requested together still comes, and the
+      rest of it is not begun.
     - The counters of a transfer are up to date and its observer has been told when it is yielded;
       of the next one nothing is told before.
     - After `abort`, `carry` ends or raises `Interrupted` within seconds. After `close`, nothing
@@ -85,9 +87,8 @@ class Executor(ABC):
     batches: BatchRule = BatchRule()
     lanes: int = 1
 
-    @property
-    def is_open(self) -> bool:
-        """Whether it accepts more batches."""
+    def serves(self, transfers: Sequence[Transfer]) -> bool:  # noqa: ARG002  # most serve any
+        """Whether files of this host, some of which are given, can run here at all."""
         return True
 
     def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
@@ -105,7 +106,7 @@ class Executor(ABC):
     def carry(
         self, transfers: Sequence[Transfer], lane: int, at_once: int = 1
     ) -> Iterable[tuple[Transfer, Outcome]]:
-        """Make one attempt at each transfer of a batch, in order; yield the outcomes.
+        """Make one attempt at each transfer of a batch; yield the outcomes as they come.
 
         Args:
             transfers: the transfers, all of one host.
@@ -243,22 +244,31 @@ class SmallFileExecutor(ThreadExecutor):
         self.batches = BatchRule(
             _FILES_PER_LOOP, slowest=_SLOWEST_IN_LOOP, lanes=at_once, after_one=True
         )
-        self._large = 0
+        self._unfit: set[str] = set()  # hosts with files that were not small
         self._held: dict[int, Validators | None] = {}
+
+    def serves(self, transfers: Sequence[Transfer]) -> bool:
+        """Whether the host can be asked for several files."""
+        return any(map(self._can_fetch, transfers))
+
+    def _can_fetch(self, transfer: Transfer) -> bool:
+        return self._file_transfer.downloader.access.fetches_small(transfer.address)
 
     def suited(self, transfers: Sequence[Transfer]) -> Sequence[Transfer]:
         """Return the files that are small and new, or known, where a server takes several."""
-        access = self._file_transfer.downloader.access
         with self._file_transfer.destination.holding_folders():
-            found = [transfer for transfer in transfers if self._suits(transfer)]
-        return [transfer for transfer in found if access.fetches_small(transfer.address)]
+            return [transfer for transfer in transfers if self._suits(transfer)]
 
     def _suits(self, transfer: Transfer) -> bool:
         partials = self._file_transfer.downloader.partials
-        if transfer.attempts or partials.record_of(transfer.id) is not None:
+        is_begun = transfer.attempts or partials.record_of(transfer.id) is not None
+        if is_begun or not self._can_fetch(transfer):
             return False
         size = transfer.offer.size
-        is_small = size <= MAX_SMALL_BYTES if size is not None else not self._large
+        if size is None:
+            is_small = host_of(transfer.address) not in self._unfit
+        else:
+            is_small = size <= MAX_SMALL_BYTES
         held = None
         if not (is_small and self._file_transfer.is_new(transfer)):
             held = self._file_transfer.version_here(transfer)
@@ -283,8 +293,10 @@ class SmallFileExecutor(ThreadExecutor):
         with self._file_transfer.destination.holding_folders():
             for place, came in coming:
                 transfer, is_new = transfers[place], asked[place].held is None
-                if came is None:
-                    self._large += is_new
+                if came is None and is_new:
+                    self._unfit.add(host_of(transfer.address))
+                elif came is None:
+                    pass  # it has changed, and is requested again
                 elif isinstance(came, Unchanged):
                     yield transfer, self._file_transfer.unchanged(transfer)
                 else:

@@ -151,8 +151,11 @@ class FileTransfer:
         """Write a file that has come whole, and of which nothing was here.
 
         Returns:
-            None if it has to be looked at as `attempt` does: by a checksum, a listing that says
-            otherwise, or because its content is not what its name says.
+            None if it has to be looked at as `attempt` does: by a checksum, or because a listing
+            says otherwise.
+
+        Raises:
+            WillowCartError, OSError: it is not what its name says, or cannot be written.
         """
         content, facts, offer = came.whole, came.facts, transfer.offer
         if content is None or not self._is_plain(facts, offer) or came.notes:
@@ -160,15 +163,12 @@ class FileTransfer:
         modified = _modified(facts, offer)
         if _unlike_listing(offer, len(content), facts) or _is_far_from(offer.about, len(content)):
             return None
-        if not self.downloader.is_sound(transfer, content):
-            return None
+        self.downloader.require_content(transfer, came, content, is_all=True)
         self.downloader.observer.note(Started(lane, transfer.filed, len(content), 0))
         transfer.comes(came)
-        name, stamp = str(transfer.number), self._stamp_for(modified)
-        try:
-            mtime_ns = self.destination.write_partial(name, content, stamp)
-        except (OSError, OverflowError):
-            return None
+        name = str(transfer.number)
+        self.destination.write_partial(name, content)
+        mtime_ns = self._stamp(f"{PARTIAL}/{name}", modified)
         transfer.begin_attempt()
         transfer.count(len(content))
         self.downloader.observer.note(Received(lane, len(content)))
@@ -283,17 +283,6 @@ class FileTransfer:
             _named_by_server(transfer, partial.facts),
         )
 
-    def _stamp_for(self, modified: datetime | None) -> int | None:
-        """Return the modification time that a file gets, in nanoseconds; None for its own.
-
-        Args:
-            modified: when it was changed last at its place.
-        """
-        if modified is None or self.downloader.policy.handling.times != "keep":
-            return None
-        nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
-        return nanoseconds if abs(nanoseconds) <= _LATEST_NANOSECONDS else None
-
     def _stamp(self, file: str, modified: datetime | None) -> int:
         """Set the modification time of a file if requested; return its time in nanoseconds.
 
@@ -304,9 +293,11 @@ class FileTransfer:
         Raises:
             OSError: the file is gone.
         """
-        if (nanoseconds := self._stamp_for(modified)) is not None:
-            with suppress(OSError, OverflowError):  # a time that this disk cannot write
-                return self.destination.set_modified(file, nanoseconds)
+        if modified is not None and self.downloader.policy.handling.times == "keep":
+            nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
+            if abs(nanoseconds) <= _LATEST_NANOSECONDS:
+                with suppress(OSError, OverflowError):  # a time that this disk cannot write
+                    return self.destination.set_modified(file, nanoseconds)
         stamp = self.destination.stamp(file)
         if stamp is None:
             raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), file)
@@ -397,9 +388,7 @@ def _arrival(
     """Return the ledger's entry for a file that has come; see `Arrival`."""
     return Arrival(
         address=transfer.shown,
-        final_address=transfer.shown
-        if facts.address == transfer.offer.address
-        else without_secrets(facts.address),
+        final_address=without_secrets(facts.address),
         path=transfer.filed.path,
         time=timestamp(),
         size=size,

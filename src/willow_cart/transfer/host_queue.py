@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter, defaultdict, deque
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import count, islice
 from math import inf
 from typing import Generic, TypeVar
@@ -182,6 +182,8 @@ class HostQueue(Generic[Item]):
         self._reported: defaultdict[str, int] = defaultdict(lambda: lanes_per_host)
         self._most = most
         self._taken: Counter[str] = Counter()
+        self._in_use = 0
+        self._one_by_one: set[str] = set()
         self._batching: set[str] = set()
         self._limits: dict[str, int] = {}
         self._slowed: dict[str, float] = {}
@@ -233,7 +235,7 @@ class HostQueue(Generic[Item]):
         return None
 
     def _take_from(self, host: str, items: deque[Item], now: float) -> Item:
-        self._taken[host] += 1
+        self._occupy(host)
         if rate := self._rates[host].rate(now):
             self.pause_until(host, now + 1 / rate)
         return items.popleft()
@@ -241,7 +243,7 @@ class HostQueue(Generic[Item]):
     def _wait(self, now: float) -> QueueWait | None:
         """Return how long to wait for a file; None when the queue is empty for good."""
         left = any(self._waiting.values()) or any(self._returned.values())
-        if self._put_off or self._taken.total() or left:
+        if self._put_off or self._in_use or left:
             return QueueWait(self._next_time(now))
         return None
 
@@ -270,9 +272,9 @@ class HostQueue(Generic[Item]):
         )
         if host is None:
             return self._wait(now) if any(self._waiting.values()) else None
-        free = min(self._limit(host) - self._taken[host], self._most - self._taken.total())
+        free = min(self._limit(host) - self._taken[host], self._most - self._in_use)
         taken = int(min(rule.lanes, free))
-        self._taken[host] += taken
+        self._occupy(host, taken)
         self._batching.add(host)
         waiting = self._waiting[host]
         most = min(rule.files, max(_FIRST_BATCH, len(waiting) // (2 * lanes)))
@@ -292,6 +294,7 @@ class HostQueue(Generic[Item]):
         """Whether the next file of a host should be taken together with others."""
         return (
             bool(self._waiting[host])
+            and host not in self._one_by_one
             and self._rates[host].rate(now) is None
             and self._seconds.get(host, inf if rule.after_one else 0.0) <= rule.slowest
         )
@@ -305,22 +308,32 @@ class HostQueue(Generic[Item]):
         return (
             host not in self._aside
             and self._taken[host] < self._limit(host)
-            and self._taken.total() < self._most
+            and self._in_use < self._most
             and self._left_alone.get(host, now) <= now
         )
 
     def take_lane(self, host: str) -> None:
         """Take one of a host's lanes without a file; `finish` releases it."""
-        self._taken[host] += 1
+        self._occupy(host)
+
+    def _occupy(self, host: str, lanes: int = 1) -> None:
+        """Count lanes that a host gets; a negative number gives them back."""
+        self._taken[host] += lanes
+        self._in_use += lanes
+
+    def refuse_batch(self, host: str, items: Sequence[Item]) -> None:
+        """Return a batch, in its order, of a host whose files are fetched one by one."""
+        self._one_by_one.add(host)
+        self._waiting[host].extendleft(reversed(items))
 
     def finish_batch(self, host: str, lanes: int) -> None:
         """Record that a batch is over; its lanes are free."""
         self._batching.discard(host)
-        self._taken[host] -= lanes
+        self._occupy(host, -lanes)
 
     def finish(self, host: str) -> None:
         """Record that a file is settled."""
-        self._taken[host] -= 1
+        self._occupy(host, -1)
         self._heard[host] = max(0, self._heard[host] - 1)
 
     def record_success(self, host: str, now: float) -> None:
@@ -373,7 +386,7 @@ class HostQueue(Generic[Item]):
             if not is_busy or self._is_slowed(host, now):
                 finder.interrupt()
             else:
-                finder.measure(now, came, may_grow=self._taken.total() < lanes)
+                finder.measure(now, came, may_grow=self._in_use < lanes)
             if self._reported[host] != finder.lanes:
                 self._reported[host] = finder.lanes
                 changed.append((host, finder.lanes))
@@ -458,12 +471,12 @@ class HostQueue(Generic[Item]):
 
     def postpone(self, host: str, item: Item, until: float) -> None:
         """Return a file to the queue, to be taken again at a given time."""
-        self._taken[host] -= 1
+        self._occupy(host, -1)
         heapq.heappush(self._put_off, (until, next(self._order), host, item))
 
     def move(self, host: str, item: Item, to: str) -> None:
         """Return a file to the queue of another host, at its front."""
-        self._taken[host] -= 1
+        self._occupy(host, -1)
         self.move_to_front(to, item)
 
     def move_to_front(self, host: str, item: Item) -> None:
@@ -489,7 +502,7 @@ class HostQueue(Generic[Item]):
 
     def _is_any_other_left(self) -> bool:
         """Whether any file is in progress, or waiting at a host that is not suspended."""
-        if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
+        if self._in_use or any(each[2] not in self._aside for each in self._put_off):
             return True
         return any(
             host not in self._aside and (self._waiting[host] or self._returned[host])

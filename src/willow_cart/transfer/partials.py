@@ -348,14 +348,9 @@ class PartialFile:
         Raises:
             OSError: the disk would not take it.
         """
-        file = self._destination.create_partial(self.name)
-        try:
-            self.size = files.write_at(file, content, 0)
-            if self.size < len(content):
-                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
-            return digest_in_memory(content, self._algorithms)
-        finally:
-            os.close(file)
+        self._destination.write_partial(self.name, content)
+        self.size = len(content)
+        return digest_in_memory(content, self._algorithms)
 
     def write(self, strand: Segment, data: bytes) -> int:
         """Append bytes to a strand; return how many were accepted.

@@ -168,7 +168,7 @@ class Transfer:
     def take_over(
         self, received: int, consecutive_failures: int, seconds: float, worker: str = ""
     ) -> None:
-        """Adopt the outcome of an attempt in another process, or by a worker of a cluster."""
+        """Adopt the outcome of an attempt by a worker of a cluster."""
         self.begin_attempt()
         self.worker = worker
         self.consecutive_failures = consecutive_failures

@@ -315,7 +315,7 @@ class WorkerPool:
 
     def _carry_all_batches(self, lane: int, executor: Executor) -> None:
         unsuited = 0
-        while executor.is_open and not self._stop.is_set() and unsuited < _MAX_UNSUITED_BATCHES:
+        while not self._stop.is_set() and unsuited < _MAX_UNSUITED_BATCHES:
             with self._change:
                 taken = self._queue.take_several(self._clock(), executor.batches, self._batch_lanes)
                 if taken is None:
@@ -326,6 +326,9 @@ class WorkerPool:
             host, numbers, lanes = taken
             self._observer.note(Requesting(lane, host))
             transfers = [self._transfers[number] for number in numbers]
+            if not executor.serves(transfers):
+                self._refuse_batch(lane, host, numbers, lanes)
+                continue
             suited = executor.suited(transfers)
             unsuited = 0 if suited else unsuited + 1
             begun: set[int] = set()
@@ -348,6 +351,15 @@ class WorkerPool:
                 self._change.notify_all()
             if host in self._given_up:
                 self._give_up_host(host, self._given_up[host])
+
+    def _refuse_batch(self, lane: int, host: str, numbers: Sequence[int], lanes: int) -> None:
+        """Leave the files of a host to lanes that carry them one by one."""
+        self._observer.note(Freed(lane))
+        with self._change:
+            self._transfers.forget(numbers)
+            self._queue.refuse_batch(host, numbers)
+            self._queue.finish_batch(host, lanes)
+            self._change.notify_all()
 
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._policy.pace

@@ -13,12 +13,9 @@ from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryFile
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import Any, TextIO
 
 from willow_cart.platform.posix import c_library
-
-if TYPE_CHECKING:
-    pass
 
 assert sys.platform != "win32", "there is another family for it"
 

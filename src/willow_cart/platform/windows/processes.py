@@ -12,13 +12,9 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import Any, TextIO
 
 from willow_cart.platform.windows import kernel
-
-if TYPE_CHECKING:
-    pass
-
 
 # Processes cannot send each other signals, so who is to end finds a file with this name.
 _END = "end"

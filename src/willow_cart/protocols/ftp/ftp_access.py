@@ -346,7 +346,7 @@ class FtpAccess(Access, DirectoryLister):
                 self._pool.drop(each.address, each.connection)
 
     def _begin(self, place: int, asked: SmallRequest) -> _Fetching | None:
-        """Return the fetching of a file, which has not begun; None if there is no connection."""
+        """Return a fetching before its first step; None without a connection for it."""
         try:
             connection = self._pool.take(asked.address, 0.0)
         except TransferFailed:
@@ -527,7 +527,7 @@ def _facts_of(address: str, size: int | None, stamp: str) -> Metadata:
 
 
 def _size(connection: Connection, name: str) -> int | None:
-    for again in (False, True):  # it may have fallen back to text, of which it gives no size
+    for again in (False, True):  # servers that fell back to text refuse SIZE
         connection.use_bytes(again=again)
         with suppress(ftplib.error_perm):
             return read_count(connection.sendcmd(f"SIZE {name}").partition(" ")[2].strip())

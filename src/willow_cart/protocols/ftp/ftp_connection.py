@@ -10,6 +10,7 @@ import socket
 import ssl
 from collections.abc import Generator
 from contextlib import suppress
+from typing import Any
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import (
@@ -208,20 +209,27 @@ class Connection(ftplib.FTP_TLS):
         The host is the control connection's in either case: an answer that names another could
         make this machine knock elsewhere.
         """
-        assert self.sock is not None, "it is connected"
-        peer = self.sock.getpeername()
-        host: str = peer[0]
         if self._extended:
             try:
-                return host, ftplib.parse229(self.sendcmd("EPSV"), peer)[1]
+                return self._port_in(self.sendcmd("EPSV"))
             except (ftplib.error_perm, ftplib.error_proto):
                 self._extended = False
         try:
-            return host, ftplib.parse227(self.sendcmd("PASV"))[1]
+            return self._peer[0], ftplib.parse227(self.sendcmd("PASV"))[1]
         except (ftplib.error_perm, ftplib.error_temp) as error:
             if isinstance(error, ftplib.error_temp) and not str(error).startswith("425"):
                 raise  # it is busy
             raise PassiveRefused(str(error)) from error
+
+    def _port_in(self, reply: str) -> tuple[str, int]:
+        """Return the host and the port in a reply to EPSV."""
+        return self._peer[0], ftplib.parse229(reply, self._peer)[1]
+
+    @property
+    def _peer(self) -> Any:
+        """The address of the server."""
+        assert self.sock is not None, "it is connected"
+        return self.sock.getpeername()
 
     def open_data(self, command: str, start: int = 0) -> socket.socket:
         """Open a data connection for a command, starting at a byte (REST, RFC 3659, 5)."""
@@ -275,10 +283,7 @@ class Connection(ftplib.FTP_TLS):
             return None
         self.putcmd("EPSV")
         yield
-        assert self.sock is not None, "it is connected"
-        peer = self.sock.getpeername()
-        port = ftplib.parse229(self.getresp(), peer)[1]
-        with socket.create_connection((peer[0], port), self._reply_seconds) as data:
+        with socket.create_connection(self._port_in(self.getresp()), self._reply_seconds) as data:
             self._guard.watch(data)
             self.putcmd(f"RETR {name}")
             yield

@@ -326,9 +326,7 @@ def parse_content_type(field: str | None) -> tuple[str, str]:
 
 def is_attachment(disposition: str | None) -> bool:
     """Whether a Content-Disposition field says `attachment` (RFC 6266, 4.2)."""
-    if not disposition:
-        return False
-    kind = disposition.partition(";")[0].strip().lower()
+    kind = (disposition or "inline").partition(";")[0].strip().lower()
     # An unknown type is to be treated as an attachment.
     return kind not in ("inline", "")
 
@@ -339,9 +337,7 @@ def file_name_in(disposition: str | None) -> str:
     RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
     is a character set, a language and the name, percent-encoded.
     """
-    if not disposition:
-        return ""
-    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition)}
+    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition or "")}
     name = given.get("filename", "")
     coded = re.fullmatch(
         r"(utf-8|iso-8859-1)'[^']*'(.+)", given.get("filename*", ""), re.IGNORECASE
@@ -387,11 +383,9 @@ def following_link(field: str | None) -> str | None:
 
 def linked(field: str | None, relation: str) -> tuple[str, ...]:
     """Return the targets of the Link field (RFC 8288, 3) with a relation, in order."""
-    if not field:
-        return ()
     return tuple(
         target
-        for target, parameters in parse_links(field)
+        for target, parameters in parse_links(field or "")
         if relation in parameters.get("rel", "").lower().split()
     )
 

@@ -129,7 +129,9 @@ class WebSender:
             at_once: how many requests are on their way at a time.
             is_wanted: whether to go on.
         """
-        from willow_cart.protocols.http.request_loop import RequestLoop  # and its parser
+        from willow_cart.protocols.http.request_loop import (
+            RequestLoop,  # a single file needs no parser of its own
+        )
 
         by_origin: defaultdict[str, list[tuple[int, bytes]]] = defaultdict(list)
         for number, (address, fields) in enumerate(asked):
