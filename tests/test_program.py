@@ -249,7 +249,8 @@ def test_faults_on_the_way_are_told_and_overcome(
     desk: Path, trust: StandIn, trust_files: dict[str, bytes]
 ) -> None:
     dawn, busy, dropped = "recordings/dawn_20310503.wav", LEVELS[0], LEVELS[1]
-    trust.exhibits[dawn].breaks = [400_000, 300_000]
+    # A file of unknown size may be requested once by the lane for small files, which hands it on.
+    trust.exhibits[dawn].breaks = [400_000, 400_000, 400_000]
     trust.exhibits[busy].refusals = [(503, {"Retry-After": "1"}), (429, {})]
     trust.exhibits[dropped].breaks = [0]
     outcome = run("haul", "addresses.txt", "--into", "may", "--drop", "*.png", cwd=desk)
@@ -260,7 +261,7 @@ def test_faults_on_the_way_are_told_and_overcome(
     )
     assert "is busy (503 Service Unavailable); slowing down" in outcome.err
     ranges = [r.fields.get("range") for r in trust.requests if r.path == f"/{dawn}"]
-    assert ranges == [None, "bytes=400000-", "bytes=700000-"]
+    assert [asked for asked in ranges if asked] == ["bytes=400000-", "bytes=800000-"]
 
 
 def test_names_from_servers_lead_nowhere_else(desk: Path, trust: StandIn) -> None:
