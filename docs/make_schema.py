@@ -19,7 +19,7 @@ _VALUE = {"type": ["string", "number"]}
 def render() -> str:
     """The schema."""
     tables = {name: options_of(name) for name in TABLES}
-    source = _table(tables["source"], at=_TEXTS, name=_TEXT)
+    source = _table(tables["source"], **{"from": _TEXTS}, name=_TEXT)
     steps = [
         _table(tables.get(what, {}), required=what, **{what: _TEXTS if what == "unpack" else _TEXT},
                **({} if what == "run" else {"of": _TEXT}))
@@ -40,8 +40,8 @@ def render() -> str:
                 "anyOf": [_VALUE, {"type": "array", "items": _VALUE, "minItems": 1}]}},
             "sign_in": {"type": "object", "additionalProperties": {"type": "object"}},
             **{name: _table(tables[name]) for name in ("connecting", "haul", "filing")},
-            "source": {"type": "array", "minItems": 1, "items": source | {"required": ["at"]}},
-            "arrival": {"type": "array", "items": {"oneOf": steps}},
+            "source": {"type": "array", "minItems": 1, "items": source | {"required": ["from"]}},
+            "step": {"type": "array", "items": {"oneOf": steps}},
         },
     }  # fmt: skip
     return json.dumps(schema, indent=1, ensure_ascii=False) + "\n"

@@ -16,7 +16,7 @@ from tests.support.raw_server import Answer, RawServer, Request, answer
 from willow_cart.demo.places import Outbox
 
 NAMES = [f"level_{number}.csv" for number in range(10)]
-JOB = 'into = "d"\ngone = "aside"\n[[source]]\nat = "{at}"\n'
+JOB = 'into = "d"\ngone = "aside"\n[[source]]\nfrom = "{at}"\n'
 
 
 def index(names: list[str], whole: bool = True) -> bytes:
@@ -118,7 +118,7 @@ def test_since_the_last_run_is_by_the_server_and_by_what_was_offered(
         return answer(f"{name}{dates[name]}".encode(), date=now, last_modified=date)
 
     with RawServer(respond) as server:
-        text = f'into = "d"\n[[source]]\nat = "{server.base}/x/"\nsince = "last run"\n'
+        text = f'into = "d"\n[[source]]\nfrom = "{server.base}/x/"\nsince = "last run"\n'
         (tmp_path / "job.toml").write_text(text)
         dates |= {"a.csv": time.time() - 9e5, "b.csv": time.time() - 8e5}
         assert run("errand", "job.toml", cwd=tmp_path).code == 0

@@ -127,8 +127,8 @@ SWOLLEN: dict[str, tuple[str, Callable[[], bytes], list[str], str]] = {
                 ["combine", "s.csv", "--to", "out.csv", "--skip-lines", "999999999999"], "empty"),
     "values": ("v.toml", lambda: b'into = "x"\n[values]\na = "0123456789"\n' + b"".join(
         b'%c = "%s"\n' % (at + 98, b"{%c}" % (at + 97) * 10) for at in range(9))
-        + b'[[source]]\nat = "http://h.example/{j}"\n', ["errand", "v.toml"], "characters"),
-    "width": ("x.toml", lambda: b'into = "x"\n[values]\na = "1"\n[[source]]\nat = '
+        + b'[[source]]\nfrom = "http://h.example/{j}"\n', ["errand", "v.toml"], "characters"),
+    "width": ("x.toml", lambda: b'into = "x"\n[values]\na = "1"\n[[source]]\nfrom = '
               b'"http://h.example/{a:>999999999}"\n', ["errand", "x.toml"], "not a format"),
 }  # fmt: skip
 

@@ -132,7 +132,7 @@ def test_an_empty_folder_that_was_hauled_into_is_not_silently_begun_anew(
         assert "and is empty or missing now; mount its drive, or start over with" in refused.err
         (tmp_path / folder).mkdir(exist_ok=True)
     assert run(*haul, "--preview", cwd=tmp_path).code == 0
-    assert run(*haul, "--begin-anew", cwd=tmp_path).code == 0
+    assert run(*haul, "--start-over", cwd=tmp_path).code == 0
     (tmp_path / "drive" / "mine.txt").write_text("mine")
     shutil.rmtree(tmp_path / "drive" / "data")
     assert run(*haul, cwd=tmp_path).code == 0, "it was deleted on purpose"

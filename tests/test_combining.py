@@ -137,7 +137,7 @@ def test_next_month_joins_the_last_in_every_form(levels: Path, form: str) -> Non
     assert "level_20310603.csv: lacks mere-outlet, north-sluice and has remark besides" in said
     if form in ("sqlite", "duckdb", "parquet"):
         assert f"t.{form}: reedbed was real before, and is text from now on" in said
-    anew = combine(levels, "levels", "--keep", "*0501.csv", "--to", f"t.{form}", "--anew")
+    anew = combine(levels, "levels", "--keep", "*0501.csv", "--to", f"t.{form}", "--start-over")
     assert anew.code == 0
     assert len(read_back(levels / f"t.{form}")) == 144
 

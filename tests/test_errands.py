@@ -86,27 +86,27 @@ hide = ["alder", "reedbed"]
 
 [[source]]
 name = "levels"
-at = "%(base)s/levels/{month}/"
+from = "%(base)s/levels/{month}/"
 keep = ["level_{month:%%Y%%m}??.csv"]
 [[source]]
 name = "counts"
-at = "%(base)s/counts/{month}/{hide}.csv"
+from = "%(base)s/counts/{month}/{hide}.csv"
 [[source]]
 name = "old"
-at = ["%(base)s/old.zip"]
+from = ["%(base)s/old.zip"]
 
 [haul]
 lanes = 2
 [filing]
 file_as = "{source}/{name}"
 
-[[arrival]]
+[[step]]
 unpack = "*.zip"
-then = "remove"
-[[arrival]]
+archives = "remove"
+[[step]]
 combine = "levels.sqlite"
 of = "levels"
-[[arrival]]
+[[step]]
 run = "%(python)s last.py {month}"
 """
 
@@ -215,11 +215,17 @@ def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> 
     [
         (("lanes = 2", "lnes = 2"), "line 20, lnes: unknown key in [haul]; did you mean lanes?"),
         (("lanes = 2", "lanes = 0"), "line 20, lanes: 0 is not a whole number from 1 up"),
-        (("lanes = 2", "tight = 2"), "line 20, tight: is yes or no; write true or false"),
-        (("then =", "them ="), "line 26, them: unknown key in [[arrival]]; did you mean then?"),
+        (
+            ("lanes = 2", "even_if_full = 2"),
+            "line 20, even_if_full: is yes or no; write true or false",
+        ),
+        (
+            ("archives =", "archive ="),
+            "line 26, archive: unknown key in [[step]]; did you mean archives?",
+        ),
         (('of = "levels"', 'of = "x"'), "line 29, of: not the name of a source"),
-        (('unpack = "*.zip"', "lift = true"), "[[arrival]]: has no action"),
-        (("{hide}", "{hid}"), "line 14, at, {hid}: not a value; did you mean {hide}?"),
+        (('unpack = "*.zip"', "strip_top = true"), "[[step]]: has no action"),
+        (("{hide}", "{hid}"), "line 14, from, {hid}: not a value; did you mean {hide}?"),
         (("into =", "intoo ="), "line 2, intoo: unknown key in the errand; did you mean into?"),
         (("[haul]", "[hual]"), "hual: unknown key in the errand; did you mean haul?"),
         (("keep = [", "keep = "), "cannot be read: "),
@@ -267,7 +273,7 @@ def test_sign_ins_stand_in_it_without_their_secrets(tmp_path: Path, place: Stand
     job = write(
         tmp_path,
         f'into = "d"\n[sign_in.fen]\nuser = "ida"\npassword_env = "FEN"\n'
-        f'[[source]]\nat = "{place.base}/members.csv"\nsign_in = "fen"\n',
+        f'[[source]]\nfrom = "{place.base}/members.csv"\nsign_in = "fen"\n',
     )
     assert run("errand", job, cwd=tmp_path, env={"FEN": "reedmace"}).code == 0
     assert files_in(tmp_path / "d") == {"members.csv": b"1"}
@@ -280,14 +286,14 @@ def test_steps_take_over_what_their_source_keeps_unless_they_name_it(tmp_path: P
         tmp_path,
         """into = "d"
         [[source]]
-        at = "s3://camera-traps/"
+        from = "s3://camera-traps/"
         keep = ["*.zip", "*.csv"]
         drop = "draft*"
         keep_re = "2031/"
         since = 2031-05-01
-        [[arrival]]
+        [[step]]
         unpack = "north*.zip"
-        [[arrival]]
+        [[step]]
         combine = "all.csv"
         """,
     )
@@ -327,7 +333,7 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
     job = write(
         folder,
         f'into = "d"\non_failure = "{sys.executable} tell.py"\n'
-        f'[[source]]\nat = "{place.base}/a.csv"\n',
+        f'[[source]]\nfrom = "{place.base}/a.csv"\n',
     )
     (folder / "tell.py").write_text(
         "import os\nopen('told', 'w').write(os.environ['WILLOW_SUMMARY'])\n"
@@ -391,7 +397,7 @@ def test_schedules_for_windows_and_macos(
     folder = tmp_path / 'a & "b" ü'
     folder.mkdir()
     job = folder / "job.toml"
-    job.write_text('into = "d"\n[[source]]\nat = "http://127.0.0.1:9/a.csv"\n')
+    job.write_text('into = "d"\n[[source]]\nfrom = "http://127.0.0.1:9/a.csv"\n')
     files = ["--windows-task", "job.xml", "--launchd-agent", "job.plist"]
     done = run("timetable", job, "--at", at, *files, cwd=tmp_path)
     assert done.code == 0, done.err
@@ -419,7 +425,7 @@ def test_schedules_for_windows_and_macos(
 
 
 def test_a_timetable_is_put_into_the_crontab_once(tmp_path: Path, place: StandIn) -> None:
-    job = write(tmp_path, f'into = "{{env[FEN_DIR]}}"\n[[source]]\nat = "{place.base}/a.csv"\n')
+    job = write(tmp_path, f'into = "{{env[FEN_DIR]}}"\n[[source]]\nfrom = "{place.base}/a.csv"\n')
     tab = tmp_path / "tab"
     tab.write_text("5 4 * * * mine\n")
     stand_in = tmp_path / "bin" / "crontab"
@@ -444,8 +450,8 @@ def test_since_the_last_good_run(tmp_path: Path, place: StandIn) -> None:
     }
     job = write(
         tmp_path,
-        f'into = "d"\n[[source]]\nat = "{place.base}/x/"\nsince = "last run"\n'
-        '[[arrival]]\nrun = "test -e go"\n',
+        f'into = "d"\n[[source]]\nfrom = "{place.base}/x/"\nsince = "last run"\n'
+        '[[step]]\nrun = "test -e go"\n',
     )
     first = run("errand", job, cwd=tmp_path)
     assert (first.code, "all arrived" in first.out) == (1, True)
@@ -479,7 +485,7 @@ def test_what_was_typed_is_written_down_and_does_the_same(tmp_path: Path, place:
 note = "her \\"own\\" words"
 
 [[source]]
-at = ["{place.base}/x/"]
+from = ["{place.base}/x/"]
 depth = "all"
 ext = ["csv,txt", "tsv"]
 at_least = "10kB"
@@ -507,7 +513,7 @@ def test_what_is_offered_no_more_is_told_and_put_aside_if_wished(
     tmp_path: Path, place: StandIn
 ) -> None:
     place.exhibits |= {f"x/{name}.csv": Exhibit(name.encode()) for name in "abcd"}
-    text = f'into = "d"\n[[source]]\nat = "{place.base}/x/"\ndrop = ["d*"]\n'
+    text = f'into = "d"\n[[source]]\nfrom = "{place.base}/x/"\ndrop = ["d*"]\n'
     job = write(tmp_path, text)
     assert run("errand", job, cwd=tmp_path).code == 0
     del place.exhibits["x/a.csv"], place.exhibits["x/d.csv"]
@@ -550,7 +556,7 @@ def test_a_survey_is_written_down_as_an_errand(tmp_path: Path, place: StandIn) -
     assert (made.code, "written to job.toml" in made.err) == (0, True)
     text = (tmp_path / "job.toml").read_text()
     assert 'into = "data/{month}"' in text
-    assert f'at = "{place.base}/x/{{month}}/"' in text
+    assert f'from = "{place.base}/x/{{month}}/"' in text
     assert '# keep = ["level_{month:%Y%m}??.csv"]  # 3 of them' in text
     assert '# ext = ["csv"]  # 3 csv, 1 png' in text
     assert "# depth = 2  # 1 folder not entered, such as deep/" in text
@@ -565,7 +571,7 @@ def test_a_survey_is_written_down_as_an_errand(tmp_path: Path, place: StandIn) -
 
 
 def test_failures_are_mailed_by_the_machine_s_own_program(tmp_path: Path, place: StandIn) -> None:
-    text = f'into = "d"\nmail_to = "ida"\n[[source]]\nat = "{place.base}/a.csv"\n'
+    text = f'into = "d"\nmail_to = "ida"\n[[source]]\nfrom = "{place.base}/a.csv"\n'
     job = write(tmp_path, text)
     program = tmp_path / "bin" / "sendmail"
     program.parent.mkdir()
@@ -594,10 +600,10 @@ MONDAY = """
 into = "data"
 expect_new = 2
 [[source]]
-at = "{base}/levels/"
-[[arrival]]
+from = "{base}/levels/"
+[[step]]
 unpack = "*.zip"
-[[arrival]]
+[[step]]
 combine = "all.csv"
 keep = ["*.csv"]
 """
@@ -666,7 +672,7 @@ def test_a_mail_tells_of_good_runs_as_well_if_asked_to(tmp_path: Path, place: St
     sendmail.parent.mkdir()
     sendmail.write_text(f'#!/bin/sh\ncat > "{tmp_path}/mail"\n')
     sendmail.chmod(0o755)
-    source = f'[[source]]\nat = "{place.base}/a.csv"\n'
+    source = f'[[source]]\nfrom = "{place.base}/a.csv"\n'
     errand = f'into = "data"\nmail_to = "ida@trust.example"\nWHEN\n{source}'
     env = {"PATH": f"{sendmail.parent}:{os.environ['PATH']}"}
     for when, is_sent in (("", False), ('mail_when = "always"', True)):
@@ -689,14 +695,14 @@ def test_a_mail_tells_of_good_runs_as_well_if_asked_to(tmp_path: Path, place: St
 def test_slips_at_the_top_of_an_errand_are_named(
     line: str, said: str, tmp_path: Path, here: RunHere
 ) -> None:
-    (tmp_path / "job.toml").write_text(f'into = "d"\n{line}\n[[source]]\nat = "x.txt"\n')
+    (tmp_path / "job.toml").write_text(f'into = "d"\n{line}\n[[source]]\nfrom = "x.txt"\n')
     done = here(tmp_path, "errand", "job.toml")
     assert (done.code, said in done.err) == (2, True), done.err
 
 
 def test_nothing_new_since_the_last_run_is_told_as_such(tmp_path: Path, place: StandIn) -> None:
     place.exhibits["a.csv"] = Exhibit(b"1", modified=1_600_000_000)
-    errand = f'[[source]]\nname = "loggers"\nat = "{place.base}/a.csv"\nask_sizes = true\n'
+    errand = f'[[source]]\nname = "loggers"\nfrom = "{place.base}/a.csv"\nask_sizes = true\n'
     (tmp_path / "job.toml").write_text(f'into = "d"\n{errand}since = "last run"\n')
     assert run("errand", "job.toml", cwd=tmp_path).code == 0
     again = run("errand", "job.toml", cwd=tmp_path)

@@ -59,7 +59,7 @@ def configure(tmp_path: Path) -> Configure:
 
 
 def form_of(portal: Portal, more: str = 'user = "ida"\npassword_env = "FEN"\n') -> str:
-    return f'[sign_in.portal]\nat = "{portal.base}"\nform = "{portal.base}/login"\n{more}'
+    return f'[sign_in.portal]\naddress = "{portal.base}"\nform = "{portal.base}/login"\n{more}'
 
 
 def hauled(tmp_path: Path, where: str, environment: dict[str, str]) -> Outcome:
@@ -171,7 +171,7 @@ def test_a_refused_password_is_sent_once(
 
 def tokens_of(portal: Portal, more: str) -> str:
     return (
-        f'[sign_in.records]\nat = "{portal.base}"\ntoken_address = "{portal.base}/token"\n'
+        f'[sign_in.records]\naddress = "{portal.base}"\ntoken_address = "{portal.base}/token"\n'
         f'client = "{Portal.client}"\n{more}'
     )
 
@@ -318,7 +318,7 @@ def test_a_second_code_in_a_run_is_explained(
 def test_an_identity_host_gets_the_password_on_the_way_that_was_written_down(
     tmp_path: Path, portal: Portal, identity: IdentityHost, configure: Configure
 ) -> None:
-    sign_in = f'[sign_in.people]\nat = "{identity.base}"\nuser = "ida"\npassword_env = "FEN"\n'
+    sign_in = f'[sign_in.people]\naddress = "{identity.base}"\nuser = "ida"\npassword_env = "FEN"\n'
     environment = configure(f'{sign_in}only_from = "{portal.base}"\n')
     vouched = hauled(tmp_path, f"{portal.base}/vouched", environment)
     assert vouched.code == 0, vouched.err
@@ -342,9 +342,11 @@ def test_the_forms_that_a_config_file_may_have(
     tmp_path: Path, portal: Portal, configure: Configure
 ) -> None:
     bad = {
-        f'[sign_in.a]\nform = "{portal.base}/login"\nuser = "a"\npassword_env = "FEN"\n': "at: is",
+        f'[sign_in.a]\nform = "{portal.base}/login"\nuser = "a"\npassword_env = "FEN"\n': (
+            "address: is"
+        ),
         form_of(portal, 'user = "ida"\n'): "has nothing to fill in",
-        f'[sign_in.a]\nat = "{portal.base}"\nclient = "a"\n': "client: requires token_address",
+        f'[sign_in.a]\naddress = "{portal.base}"\nclient = "a"\n': "client: requires token_address",
         tokens_of(portal, ""): "has nothing to sign in with",
         tokens_of(portal, 'client_secret_env = "SEDGE"\nkeep_tokens = "cloud"\n'): "unknown value",
         form_of(portal, "form_fields = 3\n"): "is of the wrong type",

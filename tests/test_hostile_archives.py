@@ -144,7 +144,7 @@ def test_no_archive_ends_a_haul_or_swells_beyond_its_bounds(
         "--as": ["--as", "archive"],
     }[way]
     addresses = [f"{served.base}/{name}" for name in (*names, "good.zip")]
-    done = run("haul", *addresses, "--into", "data", *words, "--swell-at-most", "101MB",
+    done = run("haul", *addresses, "--into", "data", *words, "--unpacked-at-most", "101MB",
                "--attempts", "1", cwd=tmp_path, timeout=240)  # fmt: skip
     assert "internal error" not in done.err + done.out
     assert done.code in (1, 4)
@@ -205,7 +205,9 @@ def test_members_that_are_not_asked_for_count_too(tmp_path: Path) -> None:
             info.size = size
             archive.addfile(info, io.BytesIO(bytes(size)))
     (tmp_path / "x.tar.gz").write_bytes(out.getvalue())
-    done = run("unpack", "x.tar.gz", "--inside", "*.csv", "--swell-at-most", "101MB", cwd=tmp_path)
+    done = run(
+        "unpack", "x.tar.gz", "--inside", "*.csv", "--unpacked-at-most", "101MB", cwd=tmp_path
+    )
     assert done.code == 4
     assert "decompresses to more than 101 MB" in done.out + done.err
 
@@ -214,7 +216,7 @@ def test_a_stop_ends_the_reading_of_an_archive(tmp_path: Path) -> None:
     packer = zlib.compressobj(1, wbits=31)
     content = packer.compress(header("a.csv", 1 << 36)) + packer.compress(bytes(400_000_000))
     (tmp_path / "x.tar.gz").write_bytes(content + packer.flush())
-    process = start("unpack", "x.tar.gz", "--inside", "*.txt", "--swell-at-most", "90GB",
+    process = start("unpack", "x.tar.gz", "--inside", "*.txt", "--unpacked-at-most", "90GB",
                     "--into", "out", cwd=tmp_path)  # fmt: skip
     while not (tmp_path / "out" / ".willow" / "unpacking").exists():
         assert process.poll() is None

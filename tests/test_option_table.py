@@ -228,7 +228,7 @@ def test_the_reference_and_the_shells_know_each_option(here: RunHere, tmp_path: 
 
 def test_the_schema_knows_each_key_of_an_errand() -> None:
     schema = json.loads((ROOT / "docs" / "errand.schema.json").read_text())["properties"]
-    steps = {each["required"][0]: each for each in schema["arrival"]["items"]["oneOf"]}
+    steps = {each["required"][0]: each for each in schema["step"]["items"]["oneOf"]}
     tables = {**schema, "source": schema["source"]["items"], **steps}
     for table in TABLES:
         for key, option in options_of(table).items():

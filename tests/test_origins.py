@@ -116,7 +116,7 @@ def test_the_default_of_netrc_is_for_places_that_the_user_named(tmp_path: Path) 
 def test_an_identity_host_is_reached_by_places_that_were_written_down_alone(
     tmp_path: Path, portal: Portal, identity: IdentityHost, configure: Configure
 ) -> None:
-    sign_in = f'[sign_in.people]\nat = "{identity.base}"\nuser = "ida"\npassword_env = "FEN"\n'
+    sign_in = f'[sign_in.people]\naddress = "{identity.base}"\nuser = "ida"\npassword_env = "FEN"\n'
     environment = configure(f'{sign_in}only_from = "{portal.base}"\n')
     to = f"{identity.base}/vouch?back={portal.base}/enter?to=/vouched/level_1.csv"
     with StandIn({"on.csv": leading(to)}) as third:

@@ -28,7 +28,7 @@ def desk(tmp_path: Path, here: RunHere) -> Iterator[Path]:
     """A folder with a haul, a cart and an errand in it."""
     with StandIn({name: Exhibit(b"site,level\nHW-1,2\n") for name in NAMES}) as place:
         (tmp_path / "list.txt").write_text("".join(f"{place.base}/{name}\n" for name in NAMES))
-        (tmp_path / "job.toml").write_text('into = "data"\n[[source]]\nat = ["list.txt"]\n')
+        (tmp_path / "job.toml").write_text('into = "data"\n[[source]]\nfrom = ["list.txt"]\n')
         assert here(tmp_path, "haul", "list.txt", "--into", "data").code == 0
         assert here(tmp_path, "load", "list.txt", "--cart", "cart.csv").code == 0
         yield tmp_path
@@ -41,10 +41,10 @@ OUTPUTS = {
     "packed.tar.gz": ("pack", "data", "--to", "packed.tar.gz"),
     "figure.png": ("weigh", "cart.csv", "--figure", "figure.png"),
     "cart.share-1.csv": ("weigh", "cart.csv", "--shares", "2"),
-    "all.csv": ("combine", "data", "--to", "all.csv", "--anew"),
-    "all.jsonl": ("combine", "data", "--to", "all.jsonl", "--anew"),
-    "all.parquet": ("combine", "data", "--to", "all.parquet", "--anew"),
-    "all.sqlite": ("combine", "data", "--to", "all.sqlite", "--anew"),
+    "all.csv": ("combine", "data", "--to", "all.csv", "--start-over"),
+    "all.jsonl": ("combine", "data", "--to", "all.jsonl", "--start-over"),
+    "all.parquet": ("combine", "data", "--to", "all.parquet", "--start-over"),
+    "all.sqlite": ("combine", "data", "--to", "all.sqlite", "--start-over"),
     "done.txt": ("errand", "job.toml", "--summary", "done.txt"),
 }
 
@@ -85,7 +85,7 @@ def test_a_table_of_a_database_that_is_not_ours_stays(desk: Path) -> None:
         base.execute("CREATE TABLE 'all' (own TEXT)")
         base.execute("INSERT INTO 'all' VALUES ('work')")
     base.close()
-    assert run("combine", "data", "--to", "all.sqlite", "--anew", cwd=desk).code == 2
+    assert run("combine", "data", "--to", "all.sqlite", "--start-over", cwd=desk).code == 2
     with sqlite3.connect(desk / "all.sqlite") as base:
         assert base.execute("SELECT own FROM 'all'").fetchall() == [("work",)]
     base.close()
@@ -182,7 +182,7 @@ def test_a_template_is_no_wider_than_a_name(template: str) -> None:
         ("haul", 'on_arrival = "touch x"'),
         ("haul", 'log = "x"'),
         ("haul", 'twins = "skip"'),
-        ("haul", "tight = true"),
+        ("haul", "even_if_full = true"),
         ("connecting", 'endpoint = "http://127.0.0.1:9"'),
     ],
 )

@@ -128,9 +128,12 @@ def test_a_file_that_is_too_large_for_its_disk_is_told_before_it_is_fetched(
     assert (
         "season.zip: 5.00 GB, but the disk of data takes files of at most 4.29 GB (FAT)" in told.err
     )
-    assert "--tight" in told.err
+    assert "--even-if-full" in told.err
     assert not sent
-    for words in (["list.csv", "--tight"], [f"{place.base}/season.zip", f"{place.base}/level.csv"]):
+    for words in (
+        ["list.csv", "--even-if-full"],
+        [f"{place.base}/season.zip", f"{place.base}/level.csv"],
+    ):
         into = f"data-{len(words)}-{words[-1][-5:]}"
         hauled = here(tmp_path, "haul", *words, "--into", into)
         assert hauled.code == 1, hauled.err

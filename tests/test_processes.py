@@ -93,7 +93,7 @@ def test_an_open_line_to_a_scheduler_is_told() -> None:
 
 def test_an_errand_whose_path_a_crontab_would_cut_is_refused(tmp_path: Path) -> None:
     for name in ("a\\%b.toml", "a%b.toml"):
-        (tmp_path / name).write_text('into = "x"\n[[source]]\nat = "http://h.example/x"\n')
+        (tmp_path / name).write_text('into = "x"\n[[source]]\nfrom = "http://h.example/x"\n')
         done = run("timetable", name, "--at", "daily 06:30", cwd=tmp_path)
         assert done.code == (2 if "\\" in name else 0), done.err
     assert (

@@ -223,8 +223,8 @@ def test_an_errand_is_run_where_its_file_is(
     (tmp_path / "jobs").mkdir()
     job = tmp_path / "jobs" / "job.toml"
     job.write_text(
-        f'into = "d"\n[values]\nyear = 2030\n[[source]]\nat = "{place.base}/a_{{year}}.csv"\n'
-        '[[arrival]]\ncombine = "all.csv"\n'
+        f'into = "d"\n[values]\nyear = 2030\n[[source]]\nfrom = "{place.base}/a_{{year}}.csv"\n'
+        '[[step]]\ncombine = "all.csv"\n'
     )
     before = Path.cwd()
     with pytest.raises(wc.Incomplete) as gone:
@@ -251,7 +251,7 @@ def test_errands_of_several_threads_do_not_mix(tmp_path: Path, place: StandIn) -
     for name in "abcd":
         place.exhibits[f"{name}.csv"] = Exhibit(name.encode())
         (tmp_path / name).mkdir()
-        errand = f'into = "data"\n[[source]]\nat = "{place.base}/{name}.csv"\n'
+        errand = f'into = "data"\n[[source]]\nfrom = "{place.base}/{name}.csv"\n'
         (tmp_path / name / "job.toml").write_text(errand)
     threads = [
         threading.Thread(target=wc.errand, args=(tmp_path / name / "job.toml",)) for name in "abcd"

@@ -62,7 +62,7 @@ def test_typed_comes_before_project_before_own(tmp_path: Path, place_with_files:
 def test_an_errand_comes_before_its_project(tmp_path: Path, place_with_files: StandIn) -> None:
     person = Person(tmp_path)
     person.project.write_text('[filing]\nlayout = "kind"\n')
-    source = f'into = "d"\n[[source]]\nat = "{place_with_files.base}/x/"\n'
+    source = f'into = "d"\n[[source]]\nfrom = "{place_with_files.base}/x/"\n'
     (tmp_path / "job.toml").write_text(source)
     assert person.run("errand", "job.toml").code == 0
     assert set(files_in(tmp_path / "d")) == {"table/a.csv", "other/b.bin"}

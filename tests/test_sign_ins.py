@@ -104,7 +104,7 @@ def test_a_sign_in_of_the_config_file_is_used_at_its_place_or_by_its_name(
     config = tmp_path / "config" / "willow-cart" / "config.toml"
     config.parent.mkdir(parents=True)
     guarded(place, "Authorization", f"Bearer {SECRET}")
-    config.write_text(f'[sign_in.fen]\nat = "{place.base}/m/"\ntoken_env = "FEN"\n')
+    config.write_text(f'[sign_in.fen]\naddress = "{place.base}/m/"\ntoken_env = "FEN"\n')
     assert haul(place.base, tmp_path).code == 0
     config.write_text('[sign_in.fen]\ntoken_env = "FEN"\n')
     assert haul(place.base, tmp_path, "--layout", "flat").code == 1

@@ -36,7 +36,7 @@ SIGNS = "".join(
 )  # fmt: skip
 COMMANDS_TO_A_TERMINAL = "\x1b]0;owned\x07\x1b[5;31mred\x9b2J\u202efdp."
 HOSTILE = f"x{COMMANDS_TO_A_TERMINAL}{SIGNS}"
-IN_TOML = 'a\n[[arrival]]\nrun = "touch owned"\n#\r[[arrival]]\x0b\x85[values]\u2028'
+IN_TOML = 'a\n[[step]]\nrun = "touch owned"\n#\r[[step]]\x0b\x85[values]\u2028'
 
 anything = st.text(st.characters(exclude_categories=[]))
 
@@ -204,7 +204,7 @@ def test_an_errand_from_a_survey_has_the_tables_of_its_writer(
     page = f"{place.base}/page.html"
     assert run("errand", "e.toml", "--new", page, page, cwd=tmp_path).code == 0
     read = tomllib.loads((tmp_path / "e.toml").read_text())
-    assert read == {"into": "data", "source": [{"at": page}, {"at": page}]}
+    assert read == {"into": "data", "source": [{"from": page}, {"from": page}]}
     # What is offered in comments is right as it is, too.
     offered = re.sub(r"(?m)^# (ext|keep) = ", r"\1 = ", (tmp_path / "e.toml").read_text())
     tables = tomllib.loads(re.sub(r"(?m)^(keep = .*\n)(?:# )?keep = .*\n", r"\1", offered))

@@ -22,7 +22,7 @@ from willow_cart.commands.table import COMMANDS
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.ledger.opening import ledger_path, unreadable
 
-JOB = 'into = "d"\n[[source]]\nat = "http://h.example/"\n'
+JOB = 'into = "d"\n[[source]]\nfrom = "http://h.example/"\n'
 
 
 @pytest.mark.posix
@@ -33,7 +33,7 @@ def test_the_exit_code_is_true_when_the_reader_of_the_output_is_gone(
     run("haul", f"{place.base}/a.csv", f"{place.base}/b.csv", "--into", "d", cwd=tmp_path)
     (tmp_path / "d/a.csv").write_text("changed")
     (tmp_path / "job.toml").write_text(
-        f'into = "e"\n[[source]]\nat = ["{place.base}/a.csv", "{place.base}/none.csv"]\n'
+        f'into = "e"\n[[source]]\nfrom = ["{place.base}/a.csv", "{place.base}/none.csv"]\n'
     )
     for words, code in (
         (["haul", f"{place.base}/none.csv", "--into", "o"], 1),

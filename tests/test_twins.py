@@ -127,7 +127,7 @@ def test_nothing_is_replaced_while_something_else_stands_on_it(
         assert run("haul", f"{place.base}/a/x.csv", "--into", "data", cwd=tmp_path).code == 0
         expected = {"b/y.csv": SAME}
     elif change == "unpacked":
-        words = ["--unpack", "*.zip", "--then", "remove"]
+        words = ["--unpack", "*.zip", "--archives", "remove"]
         assert haul(place, how, tmp_path, *words).code == 0
         expected = {"b/y.csv": SAME}
     else:

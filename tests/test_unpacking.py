@@ -24,7 +24,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.archives.extract import ExtractedMember, empty, lifted
+from willow_cart.archives.extract import ExtractedMember, empty, without_top
 from willow_cart.archives.reader import Bounds
 from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -185,14 +185,14 @@ def test_what_is_damaged_leaves_nothing_half(tmp_path: Path) -> None:
 
 def test_swelling_is_bounded_and_a_bound_can_be_lifted(tmp_path: Path) -> None:
     (tmp_path / "b.zip").write_bytes(zipped({"zeros": bytes(150_000_000)}))
-    stopped = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "500x", cwd=tmp_path)
+    stopped = run("unpack", "b.zip", "--into", "d", "--unpacked-at-most", "500x", cwd=tmp_path)
     assert (stopped.code, files_in(tmp_path / "d")) == (4, {})
-    assert "decompresses to more than 100 MB; if this is expected, raise --swell-at-most" in (
+    assert "decompresses to more than 100 MB; if this is expected, raise --unpacked-at-most" in (
         stopped.err
     )
-    small = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x,10MB", cwd=tmp_path)
+    small = run("unpack", "b.zip", "--into", "d", "--unpacked-at-most", "2000x,10MB", cwd=tmp_path)
     assert "decompresses to more than 10.0 MB" in small.err
-    fine = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x", cwd=tmp_path)
+    fine = run("unpack", "b.zip", "--into", "d", "--unpacked-at-most", "2000x", cwd=tmp_path)
     assert fine.code == 0
     with pytest.raises(BadOption, match="not a valid limit"):
         Bounds.parse("much")
@@ -225,7 +225,7 @@ def test_encrypted_members_need_their_password(by: str, tmp_path: Path) -> None:
     shutil.copy(tmp_path / "s.zip", tmp_path / "t.zip")
     several = run("unpack", "t.zip", *unpack[1:-2], "--unpack-to", "in", cwd=tmp_path)
     assert (several.code, "all 2 files would have the same name" in several.err) == (2, True)
-    right = run(*unpack, "--lift", cwd=tmp_path, env={"KEY": "reedmace"})
+    right = run(*unpack, "--strip-top", cwd=tmp_path, env={"KEY": "reedmace"})
     assert (right.code, files_in(tmp_path / "d")) == (0, {"s/ringing.csv": b"bittern,2\n"})
 
 
@@ -270,8 +270,8 @@ def test_a_part_lifted_nested_and_the_archive_gone(tmp_path: Path, place: StandI
     inner = gzip.compress(tarred({"i/deep.csv": b"1"}))
     files = {"s/counts.csv": b"2", "s/read.txt": b"3", "s/logs.tar.gz": inner}
     place.exhibits["2031.zip"] = Exhibit(zipped(files))
-    haul = ["haul", f"{place.base}/2031.zip", "--into", "data", "--unpack", "*.zip", "--lift",
-            "--nested", "--inside", "*.csv", "--then", "remove",
+    haul = ["haul", f"{place.base}/2031.zip", "--into", "data", "--unpack", "*.zip", "--strip-top",
+            "--nested", "--inside", "*.csv", "--archives", "remove",
             "--unpack-to", "seasons/{stem}"]  # fmt: skip
     assert run(*haul, cwd=tmp_path).out.endswith("1 archive unpacked: 2 files\n")
     lies = {"seasons/2031/counts.csv": b"2", "seasons/2031/logs/i/deep.csv": b"1"}
@@ -440,6 +440,6 @@ def test_only_one_folder_that_all_share_is_lifted() -> None:
     def taken(*paths: str) -> list[ExtractedMember]:
         return [ExtractedMember(path, path, "1", 1, "") for path in paths]
 
-    assert [each.path for each in lifted(taken("a/b/c", "a/d"))] == ["b/c", "d"]
-    assert [each.path for each in lifted(taken("a/b", "c"))] == ["a/b", "c"]
-    assert [each.path for each in lifted(taken("a", "a/b"))] == ["a", "a/b"]
+    assert [each.path for each in without_top(taken("a/b/c", "a/d"))] == ["b/c", "d"]
+    assert [each.path for each in without_top(taken("a/b", "c"))] == ["a/b", "c"]
+    assert [each.path for each in without_top(taken("a", "a/b"))] == ["a", "a/b"]

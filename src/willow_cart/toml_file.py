@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from collections import Counter
@@ -12,6 +11,7 @@ from pathlib import Path
 from willow_cart.errors import BadOption, plainly
 from willow_cart.replacing import open_named
 from willow_cart.structs import Value, field
+from willow_cart.synonyms import key_for
 from willow_cart.units import printable
 
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
@@ -79,8 +79,8 @@ class Table(Value):
         """
         for key in self.keys:
             if key not in known:
-                near = difflib.get_close_matches(key, known, 1)
-                meant = f"did you mean {near[0]}?" if near else self.advice
+                near = key_for(key, known)
+                meant = f"did you mean {near}?" if near else self.advice
                 where = "" if self.title == self.file else f" in {self.title}"
                 raise BadOption(self.place(key), f"unknown key{where}", meant)
 

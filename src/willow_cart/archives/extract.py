@@ -124,7 +124,7 @@ def empty(
     return emptied
 
 
-def lifted(taken: Iterable[ExtractedMember]) -> list[ExtractedMember]:
+def without_top(taken: Iterable[ExtractedMember]) -> list[ExtractedMember]:
     """Return the files without the top folder that all of them share.
 
     They are unchanged without such a folder.

@@ -103,7 +103,7 @@ class Outflow:
                 self.archive,
                 f"has {format_size(self._packed)} and decompresses to more than"
                 f" {format_size(self._most)}",
-                "if this is expected, raise --swell-at-most",
+                "if this is expected, raise --unpacked-at-most",
             )
         self._unpacked(size)
 

@@ -62,10 +62,10 @@ EVERYDAY: Mapping[str, Everyday] = {
         ("pick sounds.csv", "pick sounds.csv --only --ext wav", "pick sounds.csv --undo"),
     ),
     "weigh": Everyday(
-        ("at", "drives", "shares", "into", "figure", "ask_sizes", "json"),
+        ("speed", "drives", "shares", "into", "figure", "ask_sizes", "json"),
         (
             "weigh sounds.csv",
-            "weigh sounds.csv --at 2MB/s",
+            "weigh sounds.csv --speed 2MB/s",
             "weigh sounds.csv --drives 500kB,1MB",
         ),
     ),
@@ -81,16 +81,19 @@ EVERYDAY: Mapping[str, Everyday] = {
         ),
     ),
     "unpack": Everyday(
-        ("into", "unpack_to", "inside", "lift", "nested", "then", "keep", "swell_at_most"),
+        (
+            "into", "unpack_to", "inside", "strip_top", "nested", "archives", "keep",
+            "unpacked_at_most",
+        ),
         (
             "unpack data",
-            "unpack data --inside '*.csv' --lift",
+            "unpack data --inside '*.csv' --strip-top",
             "unpack season.zip --into season",
         ),
     ),
     "combine": Everyday(
         (
-            "to", "table", "preview", "anew", "strict", "skip_lines", "columns", "name_parts",
+            "to", "table", "preview", "start_over", "strict", "skip_lines", "columns", "name_parts",
             "encoding", "keep",
         ),
         (

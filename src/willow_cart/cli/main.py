@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import io
 import os
 import re
@@ -16,6 +15,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, NoReturn
 
+from willow_cart.addresses import looks_like_address
 from willow_cart.cli.arguments import (
     EVERYDAY,
     HelpAction,
@@ -29,6 +29,7 @@ from willow_cart.commands.settings import settings_for
 from willow_cart.commands.table import COMMANDS
 from willow_cart.errors import Exit, InternalError, WillowCartError, code_for, plainly
 from willow_cart.redaction import without_secrets
+from willow_cart.synonyms import command_for, option_for
 from willow_cart.version import __version__
 
 DESCRIPTION = (
@@ -81,31 +82,72 @@ class _Parser(argparse.ArgumentParser):
 
     def _report_unknown(self, word: str) -> NoReturn:
         """Report an unknown word, with what may have been meant."""
-        told = f"unrecognized argument: {word}"
-        if near := _near(word.partition("=")[0], self._option_string_actions):
-            self.error(f"{told}; did you mean {near}?")
-        if not word.startswith("-") and Path(word).exists():
-            self.error(f"{told}, a file here; if it comes from a wildcard, put that in quotes")
+        name = word.partition("=")[0]
+        if not word.startswith("-"):
+            self._report_unexpected(word)
+        told = f"unknown option {name}"
+        if meant := option_for(name, self._option_string_actions):
+            self._refuse(f"{told}; did you mean {meant}?")
+        command = self.prog.split()[-1]
+        if other := _command_with(name, command):
+            self._refuse(f"{told} for {command}; did you mean willow-cart {other}?")
+        self.error(told)
+
+    def _report_unexpected(self, word: str) -> NoReturn:
+        told = f"unexpected argument {word}"
+        if Path(word).is_file():
+            self._refuse(f"{told}, a file here; if it comes from a wildcard, put that in quotes")
+        if "--into" in self._option_string_actions and not looks_like_address(word):
+            self._refuse(f"{told}; to download into a folder, use --into {word}")
         self.error(told)
 
     def error(self, message: str) -> NoReturn:
         mistyped = re.search(r"COMMAND: invalid choice: '([^']*)'", message)
         if mistyped:
-            message = f'unknown command "{mistyped[1]}"'
-            if near := _near(mistyped[1], COMMANDS):
-                message = f'{message}; did you mean "{near}"?'
-        if message.startswith("the following arguments are required") and self.is_of_command:
-            # A mistyped option may be the one that is missing, and is what to report.
-            for word in self._words:
-                name = word.partition("=")[0]
-                if name.startswith("--") and name not in self._option_string_actions:
-                    self._report_unknown(word)
-        self.exit(Exit.NOT_UNDERSTOOD, f"willow-cart: {message}; see {self.prog} --help\n")
+            self._report_unknown_command(mistyped[1])
+        missing = message.partition("the following arguments are required: ")[2]
+        if missing and self.is_of_command:
+            self._report_missing(missing)
+        self._refuse(f"{message}; see {self.prog} --help")
+
+    def _report_missing(self, missing: str) -> None:
+        """Report what a mistyped or misplaced word stands for, if that is what is missing."""
+        for word in self._words:
+            name = word.partition("=")[0]
+            if name.startswith("-") and name not in self._option_string_actions:
+                self._report_unknown(word)
+        last = self._words[-1] if len(self._words) > 1 else ""
+        is_value = bool(last) and self._words[-2] in self._option_string_actions
+        is_source = looks_like_address(last) or Path(last).is_file()
+        if missing == "--into" and last and not (is_value or is_source):
+            self._refuse(f"--into is missing; to download into {last}, use --into {last}")
+        several = missing.split(", ")
+        verb = "is" if len(several) == 1 else "are"
+        self._refuse(f"{' and '.join(several)} {verb} missing; see {self.prog} --help")
+
+    def _report_unknown_command(self, word: str) -> NoReturn:
+        """Report an unknown command, with what may have been meant."""
+        if looks_like_address(word) or Path(word).exists():
+            self._refuse(
+                f"{word}: not a command; use willow-cart survey {word}, or"
+                f" willow-cart haul {word} --into FOLDER"
+            )
+        meant = command_for(word, COMMANDS)
+        more = f'did you mean "{meant}"?' if meant else f"see {self.prog} --help"
+        self._refuse(f'unknown command "{word}"; {more}')
+
+    def _refuse(self, message: str) -> NoReturn:
+        self.exit(Exit.NOT_UNDERSTOOD, f"willow-cart: {message}\n")
 
 
-def _near(word: str, known: Iterable[str]) -> str:
-    """Return the closest known word; empty if missing."""
-    return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
+def _command_with(option: str, command: str) -> str:
+    """Return another command that has an option, or that its name stands for; empty for none."""
+    if meant := command_for(option.lstrip("-"), COMMANDS):
+        return "" if meant == command else meant
+    for name, each in COMMANDS.items():
+        if any(one.flag == option for one in each.options()):
+            return f"{name} {option}"
+    return ""
 
 
 def make_parser(

@@ -47,7 +47,7 @@ class CombineRequest(Request):
     )
     table: str = option("", str, "the table in a database (the name of its file)", metavar="NAME")
     preview: bool = flag("show the result; writes nothing")
-    anew: bool = flag("start over: do not keep existing rows of other files")
+    start_over: bool = flag("start over: do not keep existing rows of other files")
     strict: bool = flag("stop if the columns of the tables differ, or a cell has another type")
     encoding: str = option(
         "", str, "the encoding of the tables, such as cp1252 or utf-16 (detected)", metavar="NAME"
@@ -152,7 +152,9 @@ def combine(request: CombineRequest, observer: Observer) -> CombineResult:
     output = (
         NoOutput(Path())
         if to is None
-        else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
+        else output_for(
+            to, request.table, start_over=request.start_over, overwrite=request.overwrite
+        )
     )
     from willow_cart.tables.combining import combine as combine_files  # slow to import
 

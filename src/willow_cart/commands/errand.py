@@ -62,9 +62,9 @@ VALUES_HINT = """
 # month = "{last_month}"
 """
 
-ARRIVALS_HINT = """
+STEPS_HINT = """
 # Steps once all files have arrived, in order: unpack, combine, pack, receipt or run.
-# [[arrival]]
+# [[step]]
 # combine = "all.sqlite"
 """
 
@@ -87,7 +87,7 @@ def write_errand(path: Path, request: Request) -> None:
     lines = list(_lines(given))
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in lines)
-        text.write(VALUES_HINT + ARRIVALS_HINT)
+        text.write(VALUES_HINT + STEPS_HINT)
 
 
 def require_no_secrets(what: str, given: Given, options: Mapping[str, Option]) -> None:
@@ -124,7 +124,7 @@ def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
     for key in ("note", "cart"):
         if key in given:
             yield toml_line(key, given.pop(key)[0])
-    yield from ("", "[[source]]", toml_line("at", given.pop("sources")))
+    yield from ("", "[[source]]", toml_line("from", given.pop("sources")))
     archives = given.pop("unpack", ())
     step = _taken_out(given) if archives else {}
     for table in ("source", "connecting", "haul", "filing"):
@@ -134,7 +134,7 @@ def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
             yield from ("", f"[{table}]")
         yield from keys
     if archives:
-        yield from ("", "[[arrival]]", toml_line("unpack", archives))
+        yield from ("", "[[step]]", toml_line("unpack", archives))
         yield from _keys(options_of("unpack"), step)
     if missing := [key for key in given if key not in _NOT_OF_ERRANDS]:
         raise BadOption("--write-errand", f"has no place for {', '.join(missing)}", "leave it out")
@@ -149,7 +149,7 @@ def _taken_out(given: dict[str, tuple[str, ...]]) -> Given:
     step = {key: given[key] for key in keys if key in given}
     of_haul_too = {
         "name_parts": "file_as" in given,
-        "swell_at_most": "inspect" in given or given.get("as") == ("archive",),
+        "unpacked_at_most": "inspect" in given or given.get("as") == ("archive",),
     }
     for key in step:
         if not of_haul_too.get(key):

@@ -90,7 +90,7 @@ def make_policy(request: HaulRequest) -> HaulPolicy:
         make_rule(request.filing, unpacks=unpacking.unpack_to is not None),
         request.pace,
         request.handling,
-        bounds=read_bounds(unpacking.swell_at_most),
+        bounds=read_bounds(unpacking.unpacked_at_most),
         unpack=unpack,
     )
 
@@ -105,10 +105,11 @@ def require_of_use(request: HaulRequest) -> None:
     given = {
         "--unpack-to": unpacking.unpack_to is not None,
         "--inside": unpacking.inside,
-        "--lift": unpacking.lift,
+        "--strip-top": unpacking.strip_top,
         "--nested": unpacking.nested,
-        "--then": unpacking.then != "keep",
-        "--swell-at-most": unpacking.swell_at_most is not None and not opens_archives(request),
+        "--archives": unpacking.archives != "keep",
+        "--unpacked-at-most": unpacking.unpacked_at_most is not None
+        and not opens_archives(request),
         "--archive-password": unpacking.archive_password,
     }
     for name, is_given in given.items():
@@ -300,7 +301,7 @@ def require_not_vanished(request: HandlingOptions, into: Path) -> None:
         UnusableDestination: it is one.
     """
     seen = into if into.is_dir() else into.absolute().parent
-    if request.begin_anew or has_ledger(into) or (seen.is_dir() and any(seen.iterdir())):
+    if request.start_over or has_ledger(into) or (seen.is_dir() and any(seen.iterdir())):
         return
     place = str(into.absolute())
     # A haul that has settled a file has left a ledger.
@@ -309,7 +310,7 @@ def require_not_vanished(request: HandlingOptions, into: Path) -> None:
         raise UnusableDestination(
             str(into),
             f"was hauled into on {earlier[-1].started[:10]}, and is empty or missing now",
-            "mount its drive, or start over with --begin-anew",
+            "mount its drive, or start over with --start-over",
         )
 
 

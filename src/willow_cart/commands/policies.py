@@ -50,9 +50,9 @@ def make_unpacking(
         tuple(archives),
         Template(request.unpack_to, name_parts) if request.unpack_to is not None else None,
         request.inside,
-        lift=request.lift,
+        strip_top=request.strip_top,
         nested=request.nested,
-        remove=request.then == "remove",
-        bounds=read_bounds(request.swell_at_most),
+        remove=request.archives == "remove",
+        bounds=read_bounds(request.unpacked_at_most),
         password=secret,
     )

@@ -295,5 +295,5 @@ def options_of(table: str) -> dict[str, Option]:
         for key in options_of("filing"):  # where files go is said there
             options.pop(key, None)
         # What is unpacked is said by steps; hauls open archives also to look into them.
-        options["swell_at_most"] = options_of("unpack")["swell_at_most"]
+        options["unpacked_at_most"] = options_of("unpack")["unpacked_at_most"]
     return options

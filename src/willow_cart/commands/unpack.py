@@ -28,7 +28,7 @@ class UnpackRequest(Request):
 
     command = "unpack"
 
-    archives: tuple[Path, ...] = argument(
+    places: tuple[Path, ...] = argument(
         (), Path, "a folder that was hauled into, or an archive", metavar="DIR|ARCHIVE", nargs="+"
     )
     into: Path | None = option(
@@ -84,7 +84,7 @@ def unpack(request: UnpackRequest, observer: Observer) -> UnpackResult:
     choosing = request.choosing
     with observer.stoppable() as stop:
         account = unpack_here(
-            request.archives,
+            request.places,
             request.into,
             wish,
             choosing,

@@ -35,7 +35,7 @@ class WeighRequest(ReachingRequest):
         "the last haul (the current folder)",
         metavar="DIR",
     )
-    at: int | None = option(
+    speed: int | None = option(
         None, speed, "estimate the duration at this speed, such as 20MB/s", metavar="SPEED"
     )
     ask_sizes: bool = flag(

@@ -233,7 +233,7 @@ def _load_and_weigh(stage: Stage, base: str) -> None:
     stage.explain("", "... keep one format of each; rows that are out can be put back ...")
     stage.run(["pick", "sounds.csv", "--only", "--prefer", "wav,au"], expect=0)
     stage.explain("", "... and check the size and the free space before anything is fetched.")
-    stage.run(["weigh", "sounds.csv", "--at", "500kB/s", "--figure", "sounds.png"], expect=0)
+    stage.run(["weigh", "sounds.csv", "--speed", "500kB/s", "--figure", "sounds.png"], expect=0)
     stage.explain("", "Split the cart over two sticks, with a month on each.")
     stage.run(["weigh", "sounds.csv", "--drives", "700kB,700kB"], expect=0)
     stage.run(["haul", "sounds.drive-1.csv", "--into", "stick"], expect=0)
@@ -306,7 +306,7 @@ def _use(stage: Stage, base: str) -> None:
     )
     stage.run(["survey", f"{base}/seasons/2029.zip", "--as", "archive"], expect=0)
     archives = ["haul", f"{base}/seasons/{{2029,2030}}.zip", "--into", "seasons"]
-    stage.run([*archives, "--unpack", "*.zip", "--then", "remove"], expect=0)
+    stage.run([*archives, "--unpack", "*.zip", "--archives", "remove"], expect=0)
     stage.explain(
         "One table for a month",
         "Combine the contractor's daily files of May into one table of a database. Run again, the",

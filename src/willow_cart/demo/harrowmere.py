@@ -170,12 +170,12 @@ hide = ["{'", "'.join(HIDES)}"]
 
 [[source]]
 name = "loggers"
-at = "{contractor}/outbox/"
+from = "{contractor}/outbox/"
 keep = ["level_{{month:%Y%m}}??.csv"]
 
 [[source]]
 name = "hides"
-at = "{base}/counts/{{month}}/{{hide}}.csv"
+from = "{base}/counts/{{month}}/{{hide}}.csv"
 
 [haul]
 lanes = 6
@@ -183,12 +183,12 @@ lanes = 6
 [filing]
 file_as = "{{source}}/{{name}}"
 
-[[arrival]]
+[[step]]
 combine = "report.sqlite"
 table = "levels"
 of = "loggers"
 
-[[arrival]]
+[[step]]
 pack = "report_{{month}}.zip"
 """.encode()
 

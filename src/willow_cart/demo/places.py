@@ -295,12 +295,12 @@ class Places(Value):
         """What a config file has to say of the places that ask for a sign-in."""
         nests, people = self.nests
         return (
-            f'[sign_in.portal]\nat = "{self.portal}"\nform = "{self.portal}/login"\n'
+            f'[sign_in.portal]\naddress = "{self.portal}"\nform = "{self.portal}/login"\n'
             'user = "ida"\npassword_env = "FEN_PASSWORD"\n'
-            f'\n[sign_in.ringing]\nat = "{self.records}"\n'
+            f'\n[sign_in.ringing]\naddress = "{self.records}"\n'
             f'token_address = "{self.records}/token"\n'
             f'client = "{Portal.client}"\nclient_secret_env = "RINGING_SECRET"\n'
-            f'\n[sign_in.people]\nat = "{people}"\nonly_from = "{nests}"\n'
+            f'\n[sign_in.people]\naddress = "{people}"\nonly_from = "{nests}"\n'
             'user = "ida"\npassword_env = "FEN_PASSWORD"\n'
         )
 

@@ -41,7 +41,7 @@ def serve(folder: Path, port: int) -> None:
             f"knock {places.contractor}/outbox/",
             f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
             "pick sounds.csv",
-            "weigh sounds.csv --at 500kB/s --drives 700kB,700kB",
+            "weigh sounds.csv --speed 500kB/s --drives 700kB,700kB",
             f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
             f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",

@@ -35,7 +35,7 @@ MAIL_WHEN = ("failure", "always")
 """When a mail is sent."""
 
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
-_LISTS = ("source", "arrival")
+_LISTS = ("source", "step")
 
 
 class Document(Value):
@@ -48,7 +48,7 @@ class Document(Value):
         sign_in: sign-ins by their names, as in the config file.
         connecting, haul, filing: options for all sources.
         sources: where the files come from.
-        arrivals: what is done with them, in order.
+        steps: what is done with them, in order.
     """
 
     path: Path
@@ -59,7 +59,7 @@ class Document(Value):
     haul: Table
     filing: Table
     sources: tuple[Table, ...]
-    arrivals: tuple[Table, ...]
+    steps: tuple[Table, ...]
 
     @property
     def expect_new(self) -> int:
@@ -97,8 +97,8 @@ def read_document(path: Path) -> Document:
     tables = {name: file.table(name) for name in _TABLES}
     lists = {name: tuple(file.tables(name)) for name in _LISTS}
     if not lists["source"]:
-        raise BadOption(str(path), "has no source", "write one as [[source]] with at = ...")
-    return Document(path, top, **tables, sources=lists["source"], arrivals=lists["arrival"])
+        raise BadOption(str(path), "has no source", "write one as [[source]] with from = ...")
+    return Document(path, top, **tables, sources=lists["source"], steps=lists["step"])
 
 
 Asked = TypeVar("Asked", bound=Request)
@@ -187,7 +187,7 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
     ]
     steps = [
         _make_step(number, table, values, into, document.sources)
-        for number, table in enumerate(document.arrivals, 1)
+        for number, table in enumerate(document.steps, 1)
     ]
     return Job(into, sources, _make_haul(document, values, into, connecting, sources), steps)
 
@@ -246,13 +246,13 @@ def _with_last_run(table: Table, last: datetime | None) -> Table:
 
 
 def _make_source(table: Table, values: Values, connecting: Given) -> Source:
-    at = table.keys.get("at")
+    at = table.keys.get("from")
     addresses = [at] if isinstance(at, str) else at
     if not isinstance(addresses, list) or not addresses:
-        raise BadOption(table.place("at"), "has no address", 'write at = "ADDRESS"')
-    filled = [values.fill(str(each), table.place("at")) for each in addresses]
+        raise BadOption(table.place("from"), "has no address", 'write from = "ADDRESS"')
+    filled = [values.fill(str(each), table.place("from")) for each in addresses]
     options = options_of("source")
-    own = _given(table, values, options, besides=("at", "name"))
+    own = _given(table, values, options, besides=("from", "name"))
     layers = (connecting, own, {"sources": tuple(filled)})
     request = _read(LoadRequest, layers, table, settings_for("load"))
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))

@@ -54,7 +54,7 @@ def open_access(document: Document, job: Job, observer: Observer) -> Iterator[Ac
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.request for source in job.sources)]
     pace = job.haul.pace
-    bounds = read_bounds(job.haul.unpacking.swell_at_most)
+    bounds = read_bounds(job.haul.unpacking.unpacked_at_most)
     connections = pace.most_host_lanes
     with make_access(several, connections, observer, pace, bounds=bounds, kept=kept) as access:
         yield access

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 from willow_cart.commands.connecting import make_access
 from willow_cart.commands.errand import (
-    ARRIVALS_HINT,
+    STEPS_HINT,
     VALUES_HINT,
     ErrandRequest,
     keys_of,
@@ -65,7 +65,7 @@ def write_from_survey(request: ErrandRequest, observer: Observer) -> None:
         lines += ["", "[connecting]", *connecting]
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in lines)
-        text.write(ARRIVALS_HINT if month else VALUES_HINT + ARRIVALS_HINT)
+        text.write(STEPS_HINT if month else VALUES_HINT + STEPS_HINT)
     observer.note(ErrandWritten(path))
 
 
@@ -96,7 +96,7 @@ def _source(
     source: str, offers: Sequence[Offer], found: Discovery, month: str, given: Given
 ) -> Iterator[str]:
     """Yield the lines for a source: what was typed, what it offers, and keys that may be useful."""
-    yield from ("", "[[source]]", toml_line("at", _with_month(source, month)))
+    yield from ("", "[[source]]", toml_line("from", _with_month(source, month)))
     yield from (_with_month(line, month) for line in keys_of("source", given))
     such = f", such as {offers[0].path}" if offers else ""
     yield toml_comment(f"It offers {count_of(len(offers), 'file')}{such}")

@@ -125,7 +125,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
         raise TooLittleRoom(
             str(into),
             f"{format_size(ahead.needed)} needed, but only {format_size(ahead.room)} free",
-            "choose fewer files, split the cart with weigh --drives, or use --tight",
+            "choose fewer files, split the cart with weigh --drives, or use --even-if-full",
             needed=ahead.needed,
             room=ahead.room,
         )
@@ -141,8 +141,8 @@ def _require_file_sizes(offers: OfferStore, into: Path) -> None:
             without_secrets(largest.address),
             f"{format_size(size)}, but the disk of {into} takes files of at most"
             f" {format_size(LARGEST_ON_FAT)} (FAT)",
-            "name a folder on another disk with --into, leave the file out, or use --tight to"
-            " haul the others",
+            "name a folder on another disk with --into, leave the file out, or use --even-if-full"
+            " to haul the others",
             needed=size,
             room=LARGEST_ON_FAT,
         )

@@ -198,7 +198,7 @@ def haul_offers(
     policy = policy or HaulPolicy()
     passes = passes or MultiPassRun()
     store = offers if isinstance(offers, OfferStore) else OfferStore(offers)
-    if not policy.handling.tight:
+    if not policy.handling.even_if_full:
         require_room(store, into)
     path = ledger_path(into)
     with (

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.addresses import address_inside, take_inside
-from willow_cart.archives.extract import Emptied, ExtractedMember, LeftOut, empty, lifted
+from willow_cart.archives.extract import Emptied, ExtractedMember, LeftOut, empty, without_top
 from willow_cart.checks.digests import digest_of
 from willow_cart.choosing import Choosing
 from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
@@ -199,7 +199,7 @@ class Unpacker:
                 password=os.fsencode(wish.password.value) if wish.password else None,
                 unpacked=self._unpacked,
             )
-        taken = lifted(emptied.taken) if wish.lift else emptied.taken
+        taken = without_top(emptied.taken) if wish.strip_top else emptied.taken
         wished = wish.folder_for(filed, is_single=emptied.is_single).strip("/")
         folder = f"{safe_path(wished)}/" if wished else ""
         self._destination.sync_files([each.file for each in taken])

@@ -609,8 +609,8 @@ class HandlingOptions(Options):
     cart: Path | None = option(
         None, Path, "also write a cart of what is hauled, as load does", metavar="FILE"
     )
-    tight: bool = flag("start even if there is not enough disk space for everything")
-    begin_anew: bool = flag("start over in a folder that was hauled into before and is empty now")
+    even_if_full: bool = flag("start even if there is not enough disk space for everything")
+    start_over: bool = flag("start over in a folder that was hauled into before and is empty now")
     note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
     detach: bool = flag("run in the background; see willow-cart runs")
     cluster: str | None = option(
@@ -649,15 +649,15 @@ class UnpackingOptions(Options):
         metavar="PATTERN",
         many=True,
     )
-    lift: bool = flag("omit the top folder of an archive if everything is in one")
+    strip_top: bool = flag("omit the top folder of an archive if everything is in one")
     nested: bool = flag("also unpack archives inside archives, one level deep")
-    then: str = option(
+    archives: str = option(
         "keep",
         str,
         "keep or remove an archive after all of it was unpacked (%(default)s)",
         choices=("keep", "remove"),
     )
-    swell_at_most: str | None = option(
+    unpacked_at_most: str | None = option(
         None,
         str,
         "maximum unpacked size of an archive: 200x its size, 50GB, or both with a comma (1000x, "

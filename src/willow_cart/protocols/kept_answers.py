@@ -12,6 +12,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Container, Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, cast
 
@@ -306,7 +307,8 @@ class _KeptDelivery(Download):
         """Close the response and discard the kept bytes."""
         ends, self.ends = self.ends, lambda: None
         ends()
-        self._file.close()
+        with suppress(OSError):  # on a full disk; the bytes are not needed any more
+            self._file.close()
         self._delivery.close()
 
 

@@ -405,7 +405,7 @@ def weigh(
 
 
 def unpack(
-    *archives: File,
+    *places: File,
     into: File | None = None,
     must_arrive: bool = True,
     **options: Unpack[UnpackKeywords],
@@ -413,7 +413,7 @@ def unpack(
     """Unpack archives on this machine.
 
     Args:
-        archives: folders that were hauled into, and archives.
+        places: folders that were hauled into, and archives.
         into: the folder to unpack into; None for that which they were hauled into, or lie in.
         must_arrive: whether an archive that cannot be unpacked is an error.
         options: those of the command, by their names with `_` for `-`.
@@ -425,12 +425,12 @@ def unpack(
         WillowCartError: an option cannot be understood, or nothing can be filed there.
         KeyboardInterrupt: it was interrupted; the same call resumes.
     """
-    request = read_request(UnpackRequest, options, given_by_arguments(archives=archives, into=into))
+    request = read_request(UnpackRequest, options, given_by_arguments(places=places, into=into))
     listener = Listener()
     done = replace(unpack_archives(request, listener), notes=tuple(listener.notes))
     if done.account.interrupted:
         raise KeyboardInterrupt
-    return _require_all(done, must_arrive, archives, done.notes)
+    return _require_all(done, must_arrive, places, done.notes)
 
 
 def combine(

@@ -131,8 +131,8 @@ class HandlingKeywords(TypedDict, total=False):
     accept_anything: bool
     if_present: Literal["renew", "keep", "replace", "fail"]
     twins: Literal["keep", "link", "skip"]
-    tight: bool
-    begin_anew: bool
+    even_if_full: bool
+    start_over: bool
     note: str
     log: File
     on_arrival: str
@@ -144,10 +144,10 @@ class HaulUnpackingKeywords(TypedDict, total=False):
     unpack: Words
     unpack_to: str
     inside: Words
-    lift: bool
+    strip_top: bool
     nested: bool
-    then: Literal["keep", "remove"]
-    swell_at_most: str
+    archives: Literal["keep", "remove"]
+    unpacked_at_most: str
     archive_password: str
 
 
@@ -191,10 +191,10 @@ class UnpackingKeywords(TypedDict, total=False):
 
     unpack_to: str
     inside: Words
-    lift: bool
+    strip_top: bool
     nested: bool
-    then: Literal["keep", "remove"]
-    swell_at_most: str
+    archives: Literal["keep", "remove"]
+    unpacked_at_most: str
     archive_password: str
 
 
@@ -266,7 +266,7 @@ class PickKeywords(ChoosingKeywords, SignInKeywords, ConnectingKeywords, total=F
 class WeighKeywords(SignInKeywords, ConnectingKeywords, total=False):
     """What `weigh` understands."""
 
-    at: Amount
+    speed: Amount
     ask_sizes: bool
     drives: str
     shares: int
@@ -284,7 +284,7 @@ class CombineKeywords(ChoosingKeywords, total=False):
 
     to: File
     table: str
-    anew: bool
+    start_over: bool
     strict: bool
     encoding: str
     mixed: bool

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 import re
 import tomllib
@@ -17,6 +16,7 @@ from willow_cart.sign_in.login_form import FormSignIn
 from willow_cart.sign_in.oauth import OAuthSignIn
 from willow_cart.sign_in.secrets import Secret, read_secret, require_keyring
 from willow_cart.sign_in.sign_ins import SignIn
+from willow_cart.synonyms import key_for
 
 # The names of fields whose values must not be read by others.
 _SECRET_NAME = re.compile(r"pass|pw|secret|pin|token|code", re.IGNORECASE)
@@ -27,7 +27,7 @@ _SECRETS = (
 )  # fmt: skip
 _OAUTH = ("token_address", "device_address", "client", "scope", "keep_tokens")
 _KEYS = (
-    "at",
+    "address",
     "user",
     "fields",
     "key",
@@ -112,9 +112,9 @@ def _read_one(
         return None
 
     try:
-        origin = origin_of(normalise(entry["at"])) if "at" in entry else None
+        origin = origin_of(normalise(entry["address"])) if "address" in entry else None
     except BadAddress as error:
-        raise BadOption(f"{place}, at", error.reason, error.advice) from None
+        raise BadOption(f"{place}, address", error.reason, error.advice) from None
     fields = tuple(
         (name, read_secret(str(reference), f"{place}, fields, {name}", environment))
         for name, reference in entry.get("fields", {}).items()
@@ -123,7 +123,7 @@ def _read_one(
     form = _form_in(place, entry, secrets["password"], environment)
     oauth = _oauth_in(place, entry, secrets)
     if (form or oauth) and origin is None:
-        raise BadOption(f"{place}, at", "is missing", "name the place that is signed in to")
+        raise BadOption(f"{place}, address", "is missing", "give the server's address")
     places = entry.get("only_from", [])
     return origin, SignIn(
         entry.get("user", ""),
@@ -146,8 +146,8 @@ def _read_one(
 def _require_known_keys(place: str, entry: Mapping[str, object]) -> None:
     for key, value in entry.items():
         if key not in _KEYS:
-            near = difflib.get_close_matches(key, _KEYS, 1)
-            meant = f"did you mean {near[0]}?" if near else f"there are {', '.join(_KEYS)}"
+            near = key_for(key, _KEYS)
+            meant = f"did you mean {near}?" if near else f"there are {', '.join(_KEYS)}"
             raise BadOption(f"{place}, {key}", "unknown key", meant)
         if not isinstance(value, _TYPES.get(key, str)):
             raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")

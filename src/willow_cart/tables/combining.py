@@ -225,7 +225,7 @@ def _perhaps_moved(output: Output, seen: Sequence[_Seen]) -> Iterator[str]:
             continue
         yield (
             f"{output.path}: {count_of(rows, 'row')} of {source}, which is not here any more, were"
-            f" kept; if it is {now.file.name} now, start over with --anew"
+            f" kept; if it is {now.file.name} now, start over with --start-over"
         )
 
 

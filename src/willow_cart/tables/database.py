@@ -43,9 +43,9 @@ class DatabaseOutput(Output):
     _EARLIER_NOTES = "combined_files"
 
     def __init__(
-        self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
+        self, path: Path, *, table: str = "", start_over: bool = False, overwrite: bool = False
     ) -> None:
-        super().__init__(path, table=table, anew=anew)
+        super().__init__(path, table=table, start_over=start_over)
         if overwrite and not self.is_database(path):
             path.unlink(missing_ok=True)
         self._is_new = not path.exists()
@@ -59,9 +59,9 @@ class DatabaseOutput(Output):
                 why = "holds the notes of combine"
                 raise NoTable(f"{path}, {self.table}", why, "name another with --table")
             self._prepare_notes()
-            if anew and not overwrite:
+            if start_over and not overwrite:
                 self.require_own()
-            if anew:
+            if start_over:
                 self.execute(f"DROP TABLE IF EXISTS {quoted(self.table)}")
                 self.execute(f"DELETE FROM {self._NOTES} WHERE table_name = ?", (self.table,))
         except self.errors as error:

@@ -43,7 +43,7 @@ class DuckdbOutput(DatabaseOutput):
     }
 
     def __init__(
-        self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
+        self, path: Path, *, table: str = "", start_over: bool = False, overwrite: bool = False
     ) -> None:
         try:
             import duckdb
@@ -56,7 +56,7 @@ class DuckdbOutput(DatabaseOutput):
         self._library: Any = duckdb
         self.errors = duckdb.Error
         self._spool: ParquetRows | None = None
-        super().__init__(path, table=table, anew=anew, overwrite=overwrite)
+        super().__init__(path, table=table, start_over=start_over, overwrite=overwrite)
 
     def connect(self) -> Any:
         """Open the database.

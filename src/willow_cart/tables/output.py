@@ -25,7 +25,7 @@ class Output(ABC):
 
     Args:
         table: of a database; empty for the file's own name.
-        anew: whether to start over.
+        start_over: whether to start over.
         overwrite: whether a link there is replaced, and not what it leads to.
 
     Attributes:
@@ -39,11 +39,11 @@ class Output(ABC):
     keeps_text: ClassVar[bool] = False
 
     def __init__(
-        self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
+        self, path: Path, *, table: str = "", start_over: bool = False, overwrite: bool = False
     ) -> None:
         self.path = path
         self.table = table or path.stem
-        self.anew = anew
+        self.start_over = start_over
         self.overwrite = overwrite
         self.kept = 0
         self.kept_of: Counter[str] = Counter()

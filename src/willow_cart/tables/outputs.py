@@ -33,7 +33,7 @@ class CsvOutput(Output):
 
     def before(self) -> dict[str, Type]:
         """Return the columns of the file; their types are unknown."""
-        if self.anew or not self.path.exists():
+        if self.start_over or not self.path.exists():
             return {}
         with ExitStack() as stack:
             header, _ = self._read_earlier(stack)
@@ -78,7 +78,7 @@ class CsvOutput(Output):
         """Prepare for the rows of some files; see `Output.begin`."""
         # It is closed before it is replaced: an open file cannot be, on Windows.
         with ExitStack() as reading:
-            header, earlier = ([], iter(())) if self.anew else self._read_earlier(reading)
+            header, earlier = ([], iter(())) if self.start_over else self._read_earlier(reading)
             whole = joined(dict.fromkeys(header, Type.EMPTY), columns)
             text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
             self._writer = csv.writer(text, lineterminator="\r\n")
@@ -101,7 +101,7 @@ class CsvOutput(Output):
 # The longest cell of an existing file: outlines of lakes are longer than the usual limit.
 _MAX_CELL_CHARACTERS = 256 << 20
 
-_HOW_TO_MEND = "correct it, or start over with --anew"
+_HOW_TO_MEND = "correct it, or start over with --start-over"
 
 
 class JsonLinesOutput(Output):
@@ -118,7 +118,7 @@ class JsonLinesOutput(Output):
 
     def before(self) -> dict[str, Type]:
         """Return the columns of the file; their types are unknown."""
-        if self.anew:
+        if self.start_over:
             return {}
         columns: dict[str, Type] = {}
         with ExitStack() as stack:
@@ -150,7 +150,7 @@ class JsonLinesOutput(Output):
         """Prepare for the rows of some files; see `Output.begin`."""
         whole = joined(self.before(), columns)
         with ExitStack() as reading:
-            earlier = iter(()) if self.anew else self._read_earlier(reading)
+            earlier = iter(()) if self.start_over else self._read_earlier(reading)
             self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
             self._names = list(whole)
             for line, row in earlier:
@@ -204,13 +204,13 @@ def require_form(path: Path, table: str = "") -> None:
 
 
 def output_for(
-    path: Path, table: str = "", *, anew: bool = False, overwrite: bool = False
+    path: Path, table: str = "", *, start_over: bool = False, overwrite: bool = False
 ) -> Output:
     """Return the output for a file name.
 
     Args:
         table: of a database; empty for the file's own name.
-        anew: whether to start over.
+        start_over: whether to start over.
         overwrite: whether to replace what was not put together here.
 
     Raises:
@@ -220,10 +220,10 @@ def output_for(
     require_form(path, table)
     require_output(path, lambda _: True, overwrite=overwrite)
     form = FORMATS[path.suffix.lower()]
-    anew = anew or overwrite
-    if anew and not (overwrite or form.has_tables):
+    start_over = start_over or overwrite
+    if start_over and not (overwrite or form.has_tables):
         form(path).require_own()
-    return form(path, table=table, anew=anew, overwrite=overwrite)
+    return form(path, table=table, start_over=start_over, overwrite=overwrite)
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:

@@ -79,7 +79,7 @@ class ParquetOutput(Output):
         import pyarrow as pa  # slow to import
         import pyarrow.parquet as pq
 
-        if self.anew or not self.path.exists():
+        if self.start_over or not self.path.exists():
             return {}
         try:
             schema = pq.read_schema(self.path)

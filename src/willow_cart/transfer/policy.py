@@ -24,7 +24,7 @@ class Unpacking(Value):
         to: gives the folder for what is in each; None for one of its name beside it, and for the
             file in a packed one the folder that it lies in.
         inside: wildcards, any of which a member must match by its path in there. Empty takes all.
-        lift: whether the one folder that everything is in is left out.
+        strip_top: whether the one folder that everything is in is left out.
         nested: whether archives in it are unpacked too, once.
         remove: whether the archive is removed.
         bounds: how far it may swell.
@@ -37,7 +37,7 @@ class Unpacking(Value):
     archives: tuple[str, ...] = ("*",)
     to: Template | None = None
     inside: tuple[str, ...] = ()
-    lift: bool = False
+    strip_top: bool = False
     nested: bool = False
     remove: bool = False
     bounds: Bounds = Bounds()
@@ -51,7 +51,7 @@ class Unpacking(Value):
     def mark(self) -> str:
         """Return an identifier of these settings, for the ledger."""
         to = self.to and [self.to.text, self.to.name_parts]
-        return json.dumps([to, self.inside, self.lift, self.nested])
+        return json.dumps([to, self.inside, self.strip_top, self.nested])
 
     def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
         """Yield the files that are archives to be unpacked; all of them without patterns."""

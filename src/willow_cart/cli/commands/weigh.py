@@ -113,7 +113,9 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
         if not ahead.short and (ahead.to_come.unknown or ahead.to_come.rough):
             fits = "the known sizes fit"
         show_line(f"{format_size(ahead.room)} free {into}: {fits}")
-    speed, whose = (request.at, "") if request.at else (ahead.speed, ", the speed of the last haul")
+    speed, whose = (
+        (request.speed, "") if request.speed else (ahead.speed, ", the speed of the last haul")
+    )
     if speed and ahead.needed:
         time = format_duration(ahead.needed / speed)
         unknown = ", without files of unknown size" if ahead.to_come.unknown else ""
@@ -126,7 +128,7 @@ def _as_json(
     def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
         return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
 
-    speed = request.at or ahead.speed
+    speed = request.speed or ahead.speed
     return {
         "cart": str(request.cart),
         "taken": _sizes_as_json(weight.all),
