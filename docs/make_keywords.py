@@ -26,6 +26,8 @@ from datetime import date, datetime
 from os import PathLike
 from typing import Literal, TypedDict
 
+from willow_cart.sign_in.secrets import Secret
+
 Words = str | Sequence[str]
 File = str | PathLike[str]
 Files = File | Sequence[File]
@@ -121,6 +123,8 @@ def _type_of(option: Option) -> str:
         return option.keyword
     if option.is_flag:
         return "bool"
+    if option.is_secret:
+        return "str | Secret"
     if option.choices:
         return f"Literal[{', '.join(map(repr, option.choices))}]".replace("'", '"')
     if option.read in (read.depth, read.pages):

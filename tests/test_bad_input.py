@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
+from tests.support.disks import disk
 from tests.support.program import files_in, partial_bytes, run
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
@@ -149,19 +146,6 @@ def test_a_missing_source_beside_a_good_one_is_told_and_counts(
     assert outcome.code == 1
     assert "gone.txt: no such file" in outcome.err
     assert files_in(tmp_path / "x") == {GOOD: b"good"}
-
-
-@contextmanager
-def disk(folder: Path, options: str) -> Iterator[Path]:
-    """A small file system of its own."""
-    folder.mkdir()
-    mount = ["mount", "-t", "tmpfs", "-o", options, "tmpfs", str(folder)]
-    if os.geteuid() != 0 or subprocess.run(mount, check=False, capture_output=True).returncode:
-        pytest.skip("needs the right to mount a small disk")
-    try:
-        yield folder
-    finally:
-        subprocess.run(["umount", str(folder)], check=True)
 
 
 def test_a_destination_that_cannot_be_written_is_told(tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.disks import disk
 from tests.support.program import (
     files_in,
     kill_haul,
@@ -119,24 +120,27 @@ def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
     assert files_in(tmp_path / "data") == files
 
 
-def test_an_empty_folder_that_was_hauled_into_is_not_silently_begun_anew(
+def test_a_folder_on_a_disk_that_is_not_mounted_is_refused_and_an_emptied_one_is_not(
     tmp_path: Path, place: StandIn
 ) -> None:
     place.exhibits["a.csv"] = Exhibit(b"1")
     haul = ("haul", f"{place.base}/a.csv", "--into", "drive/data")
-    assert run(*haul, cwd=tmp_path).code == 0
-    (tmp_path / "drive").rename(tmp_path / "elsewhere")
-    for folder in ("drive", "drive/data", ""):
+    with disk(tmp_path / "drive", "size=4m") as drive:
+        for _ in range(2):
+            assert run(*haul, cwd=tmp_path).code == 0
+            assert files_in(drive / "data") == {"a.csv": b"1"}
+            shutil.rmtree(drive / "data")  # on purpose
+        assert run(*haul, cwd=tmp_path).code == 0
+    for folder in ("drive", "drive/data"):
+        (tmp_path / folder).mkdir(exist_ok=True)
         refused = run(*haul, cwd=tmp_path)
         assert refused.code == 2
-        assert "and is empty or missing now; mount its drive, or start over with" in refused.err
-        (tmp_path / folder).mkdir(exist_ok=True)
+        assert "was on another disk when it was hauled into on" in refused.err
+        assert "mount that disk, or start over here with --start-over" in refused.err
     assert run(*haul, "--preview", cwd=tmp_path).code == 0
     assert run(*haul, "--start-over", cwd=tmp_path).code == 0
-    (tmp_path / "drive" / "mine.txt").write_text("mine")
     shutil.rmtree(tmp_path / "drive" / "data")
-    assert run(*haul, cwd=tmp_path).code == 0, "it was deleted on purpose"
-    assert run(*haul, cwd=tmp_path).code == 0
+    assert run(*haul, cwd=tmp_path).code == 0, "it was emptied on the disk that it is on now"
 
 
 @pytest.mark.parametrize("where", ["first", "middle", "last", "beyond"])

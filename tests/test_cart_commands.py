@@ -53,7 +53,7 @@ def test_the_sounds_come_in_two_formats_one_is_dropped_and_the_rest_weighed_and_
     assert picked.last_line == (
         "sounds.csv: taken out: 6 files, 624 kB; taken now: 6 files, 1.25 MB"
     )
-    weighed = run("weigh", "sounds.csv", "--at", "500kB/s", "--json", cwd=hides).json()
+    weighed = run("weigh", "sounds.csv", "--speed", "500kB/s", "--json", cwd=hides).json()
     assert weighed["taken"]["files"] == 6
     assert weighed["taken"]["bytes_known"] == total == weighed["bytes_needed"]
     assert (weighed["not_taken"], weighed["fits"]) == (6, True)

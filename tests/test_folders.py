@@ -144,7 +144,7 @@ def test_folders_that_are_not_entered_are_counted_and_named(tmp_path: Path, arch
         outcome = run("survey", f"{base}/2030", cwd=tmp_path)
         assert "1 folder not entered (--depth 2 or --depth all to enter): deep/" in outcome.err
         assert outcome.last_line.startswith("1 offer, 1 chosen")
-        assert outcome.last_line.endswith("; 1 not entered")
+        assert outcome.last_line.endswith("; 1 folder not entered (--depth all)")
         two = run("survey", base, "--depth", "2", "--json", cwd=tmp_path).json()
         assert {each["path"] for each in two["not_entered"]} >= {"2029/spring/", "2030/deep/"}
         tree = run("survey", base, "--depth", "2", "--tree", cwd=tmp_path)
@@ -332,7 +332,10 @@ def test_a_place_with_nothing_but_folders_is_surveyed_and_not_hauled(tmp_path: P
         (tmp_path / "site" / name).mkdir(parents=True)
         (tmp_path / "site" / name / "level.csv").write_text("1\n")
     surveyed = run("survey", "site", cwd=tmp_path)
-    assert (surveyed.code, surveyed.out) == (0, "0 offers, 0 chosen; 2 not entered\n")
+    assert (surveyed.code, surveyed.out) == (
+        0,
+        "0 offers, 0 chosen; 2 folders not entered (--depth all)\n",
+    )
     assert "2030/, 2031/" in surveyed.err
     for command in (["haul", "site", "--into", "d"], ["load", "site", "--cart", "c.csv"]):
         refused = run(*command, cwd=tmp_path)

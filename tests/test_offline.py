@@ -174,7 +174,7 @@ def test_a_page_alone_and_the_options_that_widen_it(guide: StandIn, tmp_path: Pa
     assert len([path for path in pages_in(tmp_path) if path.endswith(".html")]) == 5
     assert re.search(r"\d+ links not chosen", few.err)
     old = offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01")
-    assert "have no date, which a rule needs" in old.err
+    assert "with no date, which a rule needs" in old.err
     offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01", "--ask-sizes")
     assert not any("birds" in path for path in pages_in(tmp_path))
     offline(guide, tmp_path, "--ignore-robots", "--depth", "2")

@@ -426,7 +426,7 @@ def test_files_are_chosen_and_filed_by_nested_headings_and_rows(
         assert {offer["path"] for offer in told["offers"]} == names, pattern
     none = run("survey", page, "--heading", "Winter", cwd=tmp_path)
     assert none.code == 3
-    assert "headings: Wetland, Counts / Spring, Counts / Autumn, Sounds, Sounds / May" in none.err
+    assert "headings: Wetland, Counts > Spring, Counts > Autumn, Sounds, Sounds > May" in none.err
     template = "{headings[0]|or top}/{headings[1]|or all}/{row[Hide]|or none}/{name}"
     done = run("haul", page, "--file-as", template, "--into", "d", cwd=tmp_path)
     assert done.code == 0, done.err

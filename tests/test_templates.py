@@ -24,7 +24,6 @@ LEVEL = Offer(
     modified=datetime(2031, 6, 1, 1, tzinfo=timezone(timedelta(hours=2))),
     text="Wasserstände, Mai",
     title="all gauges",
-    heading="May / June",
     headings=("Gauges", "2031", "May / June"),
     cell=Cell(1, 1, 2, "File", (("Gauge", "mere / outlet"), ("File", "level"))),
 )
@@ -131,7 +130,8 @@ def test_name_parts_that_give_no_field_are_told(parts: str) -> None:
 words = st.text(st.characters() | st.sampled_from("/.\\{}|:%"), max_size=20)
 
 
-@given(st.builds(Offer, st.just("http://h/a/b.csv"), heading=words, text=words, title=words,
+@given(st.builds(Offer, st.just("http://h/a/b.csv"), headings=st.tuples(words), text=words,
+                 title=words,
                  name=st.none() | words.filter(bool), folder=st.none() | words))  # fmt: skip
 def test_no_word_of_a_page_leads_anywhere_else(offer: Offer) -> None:
     template = Template("in/{heading|or x}/{text|plain|or x}/{title|lower|or x}/{name}")

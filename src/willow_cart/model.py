@@ -170,6 +170,10 @@ class DataExtent(Value):
     box: Box | None = None
 
 
+BETWEEN_HEADINGS = " > "
+"""Separates the headings of nested sections in one text."""
+
+
 class Offer(Value):
     """One file that a source offers, with the facts known before it is fetched.
 
@@ -180,13 +184,13 @@ class Offer(Value):
         name: the name to file it under where someone chose one; None leaves it to the address.
         folder: likewise the folder, with `/` between the parts.
         size: bytes, as the source says; None where it does not, or only says about how many.
-        about: about how many bytes, where the source rounds; never used as a size.
+        about: the rounded number of bytes that the source gives; never used as a size.
+        about_within: how far the size can be from `about` in bytes; None if unknown.
         modified: when it was changed last, as the source says.
         checksums: what its bytes must hash to; all of them.
         text: the words of the link to it.
         title: what the page has to say of it besides.
-        heading: the nearest heading above it.
-        headings: that, and those of the sections around it, the outermost first.
+        headings: the headings of the sections that contain the link, the outermost first.
         cell: where in a table the link stands.
         mirrors: further addresses of the same bytes, the most preferred first.
         licence: under which a catalogue says that it may be used: its name or address.
@@ -205,11 +209,11 @@ class Offer(Value):
     folder: str | None = None
     size: int | None = None
     about: int | None = None
+    about_within: int | None = None
     modified: datetime | None = None
     checksums: tuple[Checksum, ...] = ()
     text: str = ""
     title: str = ""
-    heading: str = ""
     headings: tuple[str, ...] = ()
     cell: Cell | None = None
     mirrors: tuple[str, ...] = ()
@@ -236,6 +240,16 @@ class Offer(Value):
     def unique(self) -> str:
         """Return a text that only this file's offer has."""
         return f"{self.digest}{self.address}"
+
+    @property
+    def heading(self) -> str:
+        """Return the nearest heading above the link; empty if missing."""
+        return self.headings[-1] if self.headings else ""
+
+    @property
+    def section(self) -> str:
+        """Return all headings in one text: `Block 2 > Reed beds`."""
+        return BETWEEN_HEADINGS.join(self.headings)
 
     @property
     def file_name(self) -> str:

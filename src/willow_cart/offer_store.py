@@ -156,10 +156,10 @@ def _pack(offer: Offer) -> bytes:
     return marshal.dumps(
         (
             offer.address, offer.source, offer.number, offer.name, offer.folder, offer.size,
-            offer.about, _written(offer.modified),
+            offer.about, offer.about_within, _written(offer.modified),
             tuple((each.algorithm, each.digest, str(each.origin)) for each in offer.checksums),
             offer.text,
-            offer.title, offer.heading, offer.headings,
+            offer.title, offer.headings,
             (cell.row, cell.place, cell.column, cell.title, cell.row_cells) if cell else None,
             offer.mirrors, offer.licence, offer.citation,
             (one.media_type, _written(one.begins), _written(one.ends), one.box) if one else None,
@@ -178,13 +178,13 @@ def _moment(written: str | None) -> datetime | None:
 
 def _unpack(packed: bytes) -> Offer:
     (
-        address, source, number, name, folder, size, about, modified, checksums, text, title,
-        heading, headings, cell, mirrors, licence, citation, extent, digest, tag, is_hint,
+        address, source, number, name, folder, size, about, within, modified, checksums, text,
+        title, headings, cell, mirrors, licence, citation, extent, digest, tag, is_hint,
     ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
-        address, source, number, name, folder, size, about,
+        address, source, number, name, folder, size, about, within,
         _moment(modified),
-        tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
+        tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title,
         headings, Cell(*cell) if cell else None, mirrors, licence, citation,
         extent and DataExtent(extent[0], _moment(extent[1]), _moment(extent[2]), extent[3]),
         digest, tag, is_hint,

@@ -140,7 +140,8 @@ class HaulProgress:
 
     Attributes:
         lanes: what they do, by their numbers.
-        files, files_done: how many there are, and how many are settled.
+        files, files_done: how many there are, and how many are done, well or not.
+        files_failed: how many of these failed, or were refused.
         postponed_paths: paths of files that wait for another attempt.
         suspended_hosts: hosts that are set aside.
         workers: of a cluster, by name.
@@ -149,7 +150,7 @@ class HaulProgress:
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
         self.lanes: dict[int, Lane] = {}
-        self.files = self.files_done = 0
+        self.files = self.files_done = self.files_failed = 0
         self.postponed_paths: set[str] = set()
         self.suspended_hosts: set[str] = set()
         self.workers: set[str] = set()
@@ -220,6 +221,7 @@ class HaulProgress:
         filed, result = event.filed, event.result
         self.postponed_paths.discard(filed.path)
         self.files_done += 1
+        self.files_failed += event.is_failure
         if filed.offer.size is None:
             self._learn(filed.path, result.received + result.resumed)
             self._learnt.discard(filed.path)
@@ -275,6 +277,7 @@ class HaulProgress:
         return Progress(
             self.files,
             self.files_done,
+            self.files_failed,
             self.bytes,
             have,
             speed,
@@ -287,6 +290,7 @@ class HaulProgress:
                     number, lane.path, lane.length, self._come_of(lane), lane.strand, lane.worker
                 )
                 for number, lane in lanes
+                if lane.path or lane.worker
             ),
             len(self.workers),
         )

@@ -19,7 +19,7 @@ INSIDE = "#inside="
 _STORES = tuple(f"{scheme}://" for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 _VERSION = "?versionId="
 
-SECRET_REFERENCES = ("env:", "file:", "keyring:")
+SECRET_REFERENCES = ("env:", "file:", "keyring:", "given:")
 """How references to secrets begin, which say where one is and hold none."""
 
 _MASK = "***"

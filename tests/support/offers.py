@@ -39,6 +39,6 @@ offers = st.builds(
     modified=st.one_of(st.none(), moments),
     checksums=st.lists(checksums, max_size=2, unique=True).map(tuple),
     text=words,
-    heading=words,
+    headings=st.lists(words.filter(bool), max_size=2).map(tuple),
     mirrors=st.lists(addresses, max_size=2, unique=True).map(tuple),
 )

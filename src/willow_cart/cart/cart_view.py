@@ -222,7 +222,7 @@ class CartView:
                     number - 1
                     for number, offer in self._rows.numbered()
                     if all(
-                        any(map(holds, (offer.path, offer.text, offer.heading)))
+                        any(map(holds, (offer.path, offer.text, offer.section)))
                         for holds in each_holds
                     )
                 ),

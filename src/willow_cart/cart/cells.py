@@ -44,22 +44,28 @@ def read_mark(cell: str) -> bool:
     raise BadOption(repr(cell), "not yes or no", "write yes, or leave it empty")
 
 
-def read_bytes(cell: str) -> tuple[int | None, int | None]:
-    """Parse a size in bytes: exact or rounded.
+def read_bytes(cell: str) -> tuple[int | None, int | None, int | None]:
+    """Parse a size in bytes: exact, or rounded with how far it may be off.
 
     `1234567`, `1,234,567`, `1.234.567`, `1 234 567`, `1.5 MB`; a `~` before it, or the powers of
-    ten that a spreadsheet makes of large numbers, say that it was rounded.
+    ten that a spreadsheet makes of large numbers, mark a rounded size: `~232038 +-103`.
 
     Raises:
         BadOption: it is not a size, or ambiguous.
     """
+    if cell.isascii() and cell.isdigit():
+        return _counted(cell), None, None
+    if cell.startswith("~"):
+        written, _, within = cell[1:].partition("+-")
+        exact, about = _read_bytes(written.strip())
+        return None, about if exact is None else exact, read_count(within.strip())
+    return *_read_bytes(cell), None
+
+
+def _read_bytes(cell: str) -> tuple[int | None, int | None]:
+    """Parse a size without a mark: the exact and the rounded one, of which one is None."""
     if not cell:
         return None, None
-    if cell.isascii() and cell.isdigit():
-        return _counted(cell), None
-    if cell.startswith("~"):
-        exact, about = read_bytes(cell[1:].strip())
-        return None, about if exact is None else exact
     if _THOUSANDS.fullmatch(cell):
         return _counted(re.sub(r"\D", "", cell)), None
     if whole := _WHOLE.fullmatch(cell):

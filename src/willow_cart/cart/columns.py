@@ -8,7 +8,7 @@ from willow_cart.cart.sheet import cover
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
 from willow_cart.identity import digest_of_address, read_digest
-from willow_cart.model import Checksum, Offer
+from willow_cart.model import BETWEEN_HEADINGS, Checksum, Offer
 from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value, field, replace
 
@@ -52,9 +52,10 @@ class Column(Value):
 
 
 def size_cell(offer: Offer) -> str:
-    """Format the size of an offer; `~` marks a size that a listing rounded."""
+    """Format the size of an offer: `~` marks a rounded size, and `+-` how far it may be off."""
     if offer.size is None:
-        return "" if offer.about is None else f"~{offer.about}"
+        within = "" if offer.about_within is None else f" +-{offer.about_within}"
+        return "" if offer.about is None else f"~{offer.about}{within}"
     return str(offer.size)
 
 
@@ -75,6 +76,10 @@ def _read_checksum_list(value: object) -> tuple[Checksum, ...]:
     if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
         raise BadOption(f"checksum {value!r}", "not a list of strings", 'write ["..."]')
     return tuple(map(read_checksum, value))
+
+
+def _read_headings(cell: str) -> tuple[str, ...]:
+    return tuple(each for each in cell.split(BETWEEN_HEADINGS) if each)
 
 
 def _mirrors(offer: Offer) -> list[str]:
@@ -124,10 +129,14 @@ CART_COLUMNS = (
     ),
     Column(
         "size",
-        "bytes, or a number with a unit: `1.5 MB`; a leading `~` marks a rounded size",
+        "bytes, or a number with a unit: `1.5 MB`; a leading `~` marks a rounded size, and `+-` "
+        "gives how far it may be off: `~232038 +-103`",
         size_cell,
         value=lambda offer: offer.size,
-        besides={"about": lambda offer: offer.about},
+        besides={
+            "about": lambda offer: offer.about,
+            "about_within": lambda offer: offer.about_within,
+        },
         kind="Int64",
         is_renewed=True,
     ),
@@ -156,11 +165,12 @@ CART_COLUMNS = (
     ),
     Column(
         "heading",
-        "the nearest heading above it",
-        lambda offer: cover(offer.heading),
-        str,
-        "heading",
-        value=lambda offer: offer.heading,
+        "the headings above it, the outermost first, separated by ` > `",
+        lambda offer: cover(offer.section),
+        _read_headings,
+        "headings",
+        value=lambda offer: offer.section,
+        read_value=lambda value: _read_headings(str(value)) if value else (),
     ),
     Column(
         "checksum",

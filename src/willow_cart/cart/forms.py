@@ -31,8 +31,10 @@ from willow_cart.workbooks import EXTENSIONS
 _MAX_DIGITS = 30
 
 
-def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
-    """Read offers; those whose `take` is false are skipped.
+def read_json_lines(
+    lines: Iterable[str], place: str, *, left_out: bool = False
+) -> Iterator[Offer | Issue]:
+    """Read offers; those whose `take` is false are skipped, or are the only ones read.
 
     Only `url` must be there. What is not an object with one is a trouble.
     """
@@ -45,7 +47,7 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
             entry = json.loads(line, parse_int=_read_int)
             if not isinstance(entry, dict):
                 raise BadOption(line.strip()[:60], "not an object", 'write {"url": ...}')
-            if entry.get("take", True):
+            if bool(entry.get("take", True)) is not left_out:
                 yield _offer_from(entry, place, count)
         except RecursionError:
             yield Issue(f"{place}, line {number}", "is nested too deeply")
@@ -105,6 +107,7 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
         folder=text("folder") if folder or (name and folder is not None) else None,
         size=number("size"),
         about=number("about"),
+        about_within=number("about_within"),
         modified=moment,
         **alone,
         mirrors=tuple(normalise(each) for each in words("mirrors")),
@@ -178,7 +181,7 @@ def _write_addresses(offers: Iterable[Offer], to: TextIO) -> None:
     to.writelines(f"{without_secrets(offer.address)}\n" for offer in offers)
 
 
-def reader_for(opened: Opened, place: str) -> Read | None:
+def reader_for(opened: Opened, place: str, *, left_out: bool = False) -> Read | None:
     """Return the reader for a file, chosen by its first bytes.
 
     None if it is in none of these formats.
@@ -186,11 +189,13 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     Args:
         opened: opens the file.
         place: where it is.
+        left_out: whether it reads the rows that are out, instead of those that are taken; formats
+            without marks have none.
     """
     with opened() as file:
         beginning = file.read(MAX_HEADER_BYTES)
     if beginning.startswith(ZIP):
-        return _reader_of_workbook(opened, place)
+        return _reader_of_workbook(opened, place, left_out=left_out)
     try:
         text = beginning.decode(encoding_of(beginning, place), "ignore")
     except UnreadableSource:
@@ -199,20 +204,24 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     if _MARKUP.match(text):
         return _read_metalink if "<metalink" in text[:4096] else None
     if looks_like_sheet(text):
-        return lambda opened, place, notes: read_sheet(Sheet(opened, place), notes)
+        return lambda opened, place, notes: read_sheet(
+            Sheet(opened, place), notes, left_out=left_out
+        )
     if first.startswith("{") and first.rstrip().endswith("}"):
-        return partial(_read_lines, read_json_lines)
+        return partial(_read_lines, partial(read_json_lines, left_out=left_out))
     if looks_like_fetch_list(first):
         return partial(_read_lines, read_fetch_list)
     return None
 
 
-def _reader_of_workbook(opened: Opened, place: str) -> Read | None:
+def _reader_of_workbook(opened: Opened, place: str, *, left_out: bool) -> Read | None:
     if extension_of(place) not in EXTENSIONS:
         return None
     with opened() as file:
         sheet = Sheet.in_workbook(file, place)
-    return None if sheet is None else lambda _opened, _place, notes: read_sheet(sheet, notes)
+    if sheet is None:
+        return None
+    return lambda _opened, _place, notes: read_sheet(sheet, notes, left_out=left_out)
 
 
 def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Issue]:

@@ -296,12 +296,13 @@ def learnt(offer: Offer, now: Offer) -> Offer:
 
     What was known and is not any more stays.
     """
-    size, about = now.size, now.about
+    size, about, within = now.size, now.about, now.about_within
     if size is None and about is None:
-        size, about = offer.size, offer.about
+        size, about, within = offer.size, offer.about, offer.about_within
     facts = {
         "size": size,
         "about": about if size is None else None,  # which is all that a cell says
+        "about_within": within if size is None else None,
         "modified": now.modified or offer.modified,
         **{name: getattr(now, name) or getattr(offer, name) for name in _RENEWED_FIELDS},
     }

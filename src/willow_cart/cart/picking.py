@@ -129,6 +129,8 @@ class Way(StrEnum):
     """They stay, and the others are taken out."""
     BACK = "back"
     """They are put back."""
+    SWAP = "swap"
+    """Those that are taken are taken out, and those that are out are put back."""
 
 
 def pick(
@@ -158,7 +160,7 @@ def pick(
 
     def in_question() -> Iterator[Offer]:
         for row in rows:
-            is_meant = row[2] is meant
+            is_meant = row[2] is meant or way is Way.SWAP
             judged = is_meant and eligible(row[0])
             if is_meant and not judged and way is Way.ONLY:
                 row = (row[0], row[1], False)  # noqa: PLW2901
@@ -169,9 +171,19 @@ def pick(
     for offer, dropped_by in choosing.judge(in_question(), choice, learn):
         while not waiting[0][1]:
             yield waiting.popleft()[0]
-        thing = waiting.popleft()[0][0]
-        yield thing, offer, bool(dropped_by) if way is Way.OUT else not dropped_by
+        thing, _, was_taken = waiting.popleft()[0]
+        yield thing, offer, _mark_after(way, was_taken=was_taken, is_chosen=not dropped_by)
     yield from (row for row, _ in waiting)
+
+
+def _mark_after(way: Way, *, was_taken: bool, is_chosen: bool) -> bool:
+    """Return whether a row that was examined is taken afterwards."""
+    match way:
+        case Way.OUT:
+            return not is_chosen
+        case Way.SWAP:
+            return was_taken is not is_chosen
+    return is_chosen
 
 
 class Picked(Record):

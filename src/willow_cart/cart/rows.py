@@ -155,7 +155,7 @@ class RowReader:
     def _offer(
         self, row: SheetRow, cells: dict[str, str], address: str, mirrors: list[str]
     ) -> Offer:
-        size, about = self._size(row, cells.get("size", ""))
+        size, about, about_within = self._size(row, cells.get("size", ""))
         name = cells.get("name") or None
         folder = cells.get("folder")
         return Offer(
@@ -167,6 +167,7 @@ class RowReader:
             folder=folder if folder or name else None,
             size=size,
             about=about,
+            about_within=about_within,
             size_is_hint=not cells.get("size", "").strip().isdigit(),  # someone wrote a unit
             modified=self._modified(row, cells.get("modified", "")),
             mirrors=tuple(map(normalise, mirrors)),
@@ -190,12 +191,12 @@ class RowReader:
             return self._count
         return read_count(written) or 0
 
-    def _size(self, row: SheetRow, cell: str) -> tuple[int | None, int | None]:
+    def _size(self, row: SheetRow, cell: str) -> tuple[int | None, int | None, int | None]:
         try:
             return read_bytes(cell)
         except BadOption as error:
             self.oddities.add("size", row.number, error)
-            return None, None
+            return None, None, None
 
     def _modified(self, row: SheetRow, cell: str) -> datetime | None:
         try:
@@ -222,11 +223,14 @@ def _in_column(column: str, error: UsageError) -> BadOption:
     return BadOption(f"column {column}, {error.thing}", error.reason, error.advice)
 
 
-def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Issue]:
+def read_sheet(
+    sheet: Sheet, notes: list[str], *, left_out: bool = False
+) -> Iterator[Offer | Issue]:
     """Read the taken offers of a sheet.
 
     Args:
         sheet: the table.
+        left_out: whether to read those that are out instead.
         notes: lengthened at the end by what is not understood and does not matter much.
 
     Yields:
@@ -236,7 +240,7 @@ def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Issue]:
     for entry in reader.entries():
         if isinstance(entry, Unread):
             yield entry.trouble
-        elif entry.taken:
+        elif entry.taken is not left_out:
             yield entry.offer
     notes += reader.oddities.told(sheet.place)
 

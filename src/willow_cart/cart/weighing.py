@@ -57,9 +57,10 @@ class Weight(Record):
         self.sources[offer.source].add(offer)
         moment = offer.modified
         self.months[f"{moment.year:04d}-{moment.month:02d}" if moment else UNDATED].add(offer)
-        if offer.size is not None:
+        size = offer.about if offer.size is None else offer.size
+        if size is not None:
             # Of two that are as large the first is named.
-            entry = (offer.size, -self.all.files, offer)
+            entry = (size, -self.all.files, offer)
             if len(self._largest) < _MAX_LARGEST_FILES:
                 heapq.heappush(self._largest, entry)
             elif entry[0] > self._largest[0][0]:
@@ -67,7 +68,7 @@ class Weight(Record):
 
     @property
     def largest(self) -> list[Offer]:
-        """The largest files of known size, in descending order."""
+        """The largest files of known or rounded size, in descending order."""
         return [offer for _, _, offer in sorted(self._largest, reverse=True)]
 
 

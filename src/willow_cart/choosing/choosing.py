@@ -49,8 +49,9 @@ class Choice(Record):
         kept: how many of them every rule kept.
         passed: how many offers each rule left.
         chosen: those that every rule kept, in the order they were offered, if they are gathered.
-        undated: how many offers a rule on dates met that have none.
-        unsized: how many offers a rule on sizes met of which no size is known, or not well enough.
+        undated: how many offers without a date a rule on dates met.
+        unsized: how many offers a rule on sizes met whose size is unknown, or not exact enough.
+        undated_as, unsized_as: whether these were kept or dropped.
         unnamed: how many offers rules on names have dropped whose addresses name no kind of file.
         extensions: how many offers there were of each extension.
         ended_by: the rule by which nothing that follows can be kept, as typed; empty while
@@ -59,6 +60,8 @@ class Choice(Record):
     """
 
     rules: list[str]
+    undated_as: Unknown = Unknown.KEEP
+    unsized_as: Unknown = Unknown.KEEP
     offered: int = 0
     kept: int = 0
     passed: Counter[str] = field(default_factory=Counter)
@@ -119,7 +122,7 @@ class Choice(Record):
             cells = [each.cell for each in self.examples if each.cell]
             return _listed("columns", [f"{cell.column} {cell.title}".strip() for cell in cells])
         if option == "--heading":
-            above = [" / ".join(each.headings) or each.heading for each in self.examples]
+            above = [each.section for each in self.examples]
             return _listed("headings", above)
         if option == "--link-text":
             return _listed("links", [each.text for each in self.examples])
@@ -272,7 +275,7 @@ Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
 # How many offers are looked at before the next are read: enough to ask for their sizes in lanes.
 _BATCH_OFFERS = 256
 
-# A listing that rounds says one digit or two: `3M`, `1.2M`, `34K`, and `0.1K` for nearly nothing.
+# What a rounded size may be wrong by, if its source does not show it: a cart may say `~3 MB`.
 _ROUNDING_SHARE = 0.2
 
 
@@ -345,7 +348,8 @@ class Choosing(ChoosingOptions):
 
     def begin(self) -> Choice:
         """Return an empty result, to be filled by `judge`."""
-        return Choice([rule.typed for rule in self.rules()])
+        typed = [rule.typed for rule in self.rules()]
+        return Choice(typed, undated_as=self.undated, unsized_as=self.unsized)
 
     def judge(
         self, offers: Iterable[Offer], choice: Choice, learn: Learn | None = None
@@ -446,9 +450,7 @@ class Choosing(ChoosingOptions):
             above = [words(pattern) for pattern in self.heading]
             yield ChoosingRule(
                 _typed("--heading", self.heading),
-                lambda offer: any(
-                    fits(each) for fits in above for each in offer.headings or (offer.heading,)
-                ),
+                lambda offer: any(fits(each) for fits in above for each in offer.headings),
             )
         if self.column:
             yield ChoosingRule(f"--column {self.column}", _in_column(self.column))
@@ -601,9 +603,12 @@ def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
     def keeps(offer: Offer) -> bool | None:
         if offer.size is not None:
             return offer.size >= limit
-        if offer.about is None or abs(offer.about - limit) <= max(
-            _ROUNDING_SHARE * offer.about, 512
-        ):
+        if offer.about is None:
+            return None
+        within = offer.about_within
+        if within is None:
+            within = max(round(_ROUNDING_SHARE * offer.about), 512)
+        if abs(offer.about - limit) <= within:
             return None
         return offer.about >= limit
 

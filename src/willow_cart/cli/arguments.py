@@ -58,7 +58,7 @@ EVERYDAY: Mapping[str, Everyday] = {
         ),
     ),
     "pick": Everyday(
-        ("only", "out", "back", "undo", "ext", "keep", "kind", "since", "at_most", "prefer"),
+        ("only", "out", "back", "swap", "undo", "ext", "keep", "since", "at_most", "prefer"),
         ("pick sounds.csv", "pick sounds.csv --only --ext wav", "pick sounds.csv --undo"),
     ),
     "weigh": Everyday(

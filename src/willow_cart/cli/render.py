@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.cart.cart_view import FolderTree
 from willow_cart.cart.rows import write_table
+from willow_cart.cart.weighing import heaviest
 from willow_cart.cli.screen import (
     MAX_DRAWN_ROWS,
     Branch,
@@ -33,9 +34,10 @@ from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.haul import HaulPlan
 from willow_cart.events import Planned
 from willow_cart.filing import Plan
+from willow_cart.kinds import extension_of
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.listing import Why
+from willow_cart.sources.listing import Why, not_entered
 from willow_cart.structs import Record, field, replace
 from willow_cart.units import count_of, format_size, json_text
 from willow_cart.views.words import lines_of
@@ -46,6 +48,7 @@ if TYPE_CHECKING:
 
 # Longer lists are not read.
 _MAX_HEADINGS = 40
+_MAX_TYPES = 15
 _MAX_FILES_PER_FOLDER = 12
 
 # A list on a terminal that is longer hides its own beginning.
@@ -70,34 +73,40 @@ class Totals(Record):
     """Totals of the chosen offers, added up one by one; kept cheap for millions of offers.
 
     Attributes:
-        by_kind: the sizes of each kind.
+        by_type: the sizes of each kind and extension.
         by_heading: of each heading on a page; offers below none are in none of them.
         hosts: where the offers are; no more than two are distinguished.
     """
 
-    by_kind: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    by_type: defaultdict[tuple[str, str], Sizes] = field(default_factory=lambda: defaultdict(Sizes))
     by_heading: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
     hosts: set[str] = field(default_factory=set)
     _origin: str = "-"
 
     def add(self, offer: Offer) -> None:
         """Count an offer."""
-        self.by_kind[offer.kind].add(offer)
-        if offer.heading:
-            self.by_heading[offer.heading].add(offer)
+        self.by_type[offer.kind, extension_of(offer.file_name)].add(offer)
+        if offer.headings:
+            self.by_heading[offer.section].add(offer)
         if len(self.hosts) < 2 and not offer.address.startswith(self._origin):
             self.hosts.add(host_of(offer.address))
             self._origin = f"{origin_of(offer.address)}/"
 
     @property
     def all(self) -> Sizes:
-        """The total of all kinds."""
-        return sum_of(self.by_kind.values())
+        """The total of all files."""
+        return sum_of(self.by_type.values())
 
     def kinds(self) -> list[tuple[str, Sizes]]:
         """Return the kinds with their sizes, the largest first."""
-        rows = self.by_kind.items()
-        return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
+        kinds: defaultdict[str, Sizes] = defaultdict(Sizes)
+        for (kind, _), sizes in self.by_type.items():
+            kinds[kind].add_all(sizes)
+        return heaviest(kinds)
+
+    def types(self) -> list[tuple[tuple[str, str], Sizes]]:
+        """Return kinds and extensions with their sizes, the largest first."""
+        return sorted(self.by_type.items(), key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
 
     def headings(self) -> list[tuple[str, Sizes]]:
         """Return the headings with their sizes, in order of appearance.
@@ -161,6 +170,15 @@ class AsJson(Showing):
                 {"kind": kind, "files": those.files, "bytes_known": those.exact}
                 for kind, those in totals.kinds()
             ],
+            "extensions": [
+                {
+                    "extension": extension,
+                    "kind": kind,
+                    "files": those.files,
+                    "bytes_known": those.exact,
+                }
+                for (kind, extension), those in totals.types()
+            ],
             "not_entered": [
                 {"url": each.address, "path": each.path, "why": str(each.why)}
                 for each in finder.found.not_entered
@@ -181,6 +199,7 @@ def _entry_of(offer: Offer) -> dict[str, object]:
         "text": offer.text,
         "title": offer.title,
         "heading": offer.heading,
+        "headings": offer.headings,
         "row": cell.row if cell else None,
         "place": cell.place if cell else None,
         "column": cell.column if cell else None,
@@ -192,24 +211,27 @@ def _entry_of(offer: Offer) -> dict[str, object]:
 
 
 class AsTable(Showing):
-    """Output as a table with totals by kind and heading."""
+    """Output as a table with totals by kind and heading, or as the totals alone."""
 
-    def __init__(self, *, why: bool) -> None:
+    def __init__(self, *, why: bool, brief: bool = False) -> None:
         self._why = why
+        self._brief = brief
 
     def show(self, finder: OfferFinder) -> None:
         """Print the table in pieces of a screen, then the totals."""
         totals = Totals()
         coming = self._shown(finder, totals)
-        if sys.stdout.isatty():
+        if self._brief:
+            deque(coming, 0)
+        elif sys.stdout.isatty():
             _show_ends(coming, why=self._why)
         while rows := list(islice(coming, MAX_DRAWN_ROWS)):
             _show_offers(rows, why=self._why)
-        if not totals.by_kind:
+        if not totals.by_type:
             if finder.has_only_folders:
                 show_total(finder, totals)
             return
-        _show_groups("kind", totals.kinds())
+        _show_types(totals.types())
         if totals.by_heading and len(headings := totals.headings()) > 1:
             _show_groups("heading", headings[:_MAX_HEADINGS])
             if more := headings[_MAX_HEADINGS:]:
@@ -264,7 +286,7 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
         "no.": [f"{offer.number:,}" for offer in offers],
         "path": _paths_of(offers),
         "link": [offer.text for offer in offers],
-        "heading": [offer.heading for offer in offers],
+        "heading": [offer.section for offer in offers],
         "column": [f"{o.cell.column} {o.cell.title}".strip() if o.cell else "" for o in offers],
         "kind": [offer.kind for offer in offers],
         "size": [size_of(offer) for offer in offers],
@@ -278,6 +300,19 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
         del columns["dropped by"]
     columns = {name: cells for name, cells in columns.items() if any(cells)}
     show_table(list(columns), list(zip(*columns.values(), strict=True)), numeric=("no.", "size"))
+
+
+def _show_types(types: Sequence[tuple[tuple[str, str], Sizes]]) -> None:
+    """Print the totals of kinds and extensions; rare ones in one row."""
+    rows = [
+        [kind, extension or "(none)", f"{sizes.files:,}", written(sizes)]
+        for (kind, extension), sizes in types[:_MAX_TYPES]
+    ]
+    if rest := types[_MAX_TYPES:]:
+        sizes = sum_of(sizes for _, sizes in rest)
+        more = f"{len(rest):,} more"
+        rows.append(["...", more, f"{sizes.files:,}", written(sizes)])
+    show_table(("kind", "extension", "files", "size"), rows, numeric=("files", "size"))
 
 
 def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
@@ -294,9 +329,7 @@ def show_total(finder: OfferFinder, totals: Totals) -> None:
     if sizes.unknown:
         line += f", {count_of(sizes.unknown, 'size')} unknown"
         line += "" if finder.asks else " (--ask-sizes asks the servers)"
-    if finder.found.not_entered:
-        line += f"; {len(finder.found.not_entered):,} not entered"
-    show_line(line)
+    show_line("; ".join([line, *not_entered(finder.found.not_entered)]))
 
 
 def size_of(offer: Offer) -> str:
@@ -307,11 +340,11 @@ def size_of(offer: Offer) -> str:
 
 
 def written(sizes: Sizes) -> str:
-    """Format known sizes; `~` marks rounded ones, `?` counts unknown ones."""
+    """Format known sizes; `~` marks rounded ones, `?` stands for nothing known."""
     if sizes.unknown == sizes.files:
         return "?"
     known = f"{'~' if sizes.rough else ''}{format_size(sizes.bytes)}"
-    return f"{known} and {sizes.unknown:,} ?" if sizes.unknown else known
+    return f"{known}, {count_of(sizes.unknown, 'size')} unknown" if sizes.unknown else known
 
 
 class Folder(Record):

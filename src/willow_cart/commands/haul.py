@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
@@ -33,7 +33,7 @@ from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.ledger.receipt import Receipt, ReceiptRow, read_receipt
-from willow_cart.ledger.runs import OwnRun
+from willow_cart.ledger.runs import OwnRun, device_of
 from willow_cart.model import Issue, Offer, Sizes, State, label_of
 from willow_cart.observer import Observer, watched
 from willow_cart.offer_store import OfferStore
@@ -143,6 +143,9 @@ class HaulPlan(Value):
         return Exit.INCOMPLETE if self.incomplete else Exit.GOOD
 
 
+_FIRST = ("path", "state", "size", "sha256", "address", "reason")
+
+
 class Haul(CommandResult):
     """The result of a haul.
 
@@ -153,7 +156,8 @@ class Haul(CommandResult):
         unread: what these are; empty where an errand has told them.
     """
 
-    columns = ReceiptRow.__struct_fields__
+    # Those that one looks at come first.
+    columns = (*_FIRST, *(each for each in ReceiptRow.__struct_fields__ if each not in _FIRST))
     kinds = {"size": "Int64"}  # noqa: RUF012  # never changed
 
     account: HaulSummary
@@ -173,6 +177,11 @@ class Haul(CommandResult):
         if self.account.exit_code is Exit.GOOD and self.skipped:
             return Exit.INCOMPLETE
         return self.account.exit_code
+
+    @property
+    def counts(self) -> Mapping[str, int]:
+        """The number of files by state."""
+        return {str(state): files for state, files in self.account.counts.items()}
 
     @cached_property
     def receipt(self) -> Receipt:
@@ -216,7 +225,7 @@ class Haul(CommandResult):
         return f"{counts}; {format_size(self.account.received)} received"
 
     def records(self) -> Iterator[Sequence[object]]:
-        """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""
+        """Return a row per file; the columns are those of `receipt --csv`, in another order."""
         return (tuple(getattr(row, name) for name in self.columns) for row in self.receipt.rows)
 
     def shown(self) -> tuple[Sequence[str], Iterable[Sequence[object]], int]:
@@ -292,25 +301,22 @@ def haul(
 
 
 def require_not_vanished(request: HandlingOptions, into: Path) -> None:
-    """Refuse an empty folder that was hauled into before: its drive may not be mounted.
+    """Refuse a folder that was hauled into on another disk: that disk may not be mounted.
 
-    A folder that is missing among others was deleted; where nothing else is beside it, its drive
-    may be mounted there.
+    A folder that is empty or missing on the same disk was emptied or deleted on purpose.
 
     Raises:
-        UnusableDestination: it is one.
+        UnusableDestination: it is on another disk now, without its ledger.
     """
-    seen = into if into.is_dir() else into.absolute().parent
-    if request.start_over or has_ledger(into) or (seen.is_dir() and any(seen.iterdir())):
+    if request.start_over or has_ledger(into):
         return
     place = str(into.absolute())
-    # A haul that has settled a file has left a ledger.
-    earlier = [r for r in my_runs().all() if r.into == place and r.progress.files_done]
-    if earlier:
+    earlier = [run for run in my_runs().all() if run.into == place and run.progress.files_done]
+    if earlier and earlier[-1].device not in (0, device_of(into)):
         raise UnusableDestination(
             str(into),
-            f"was hauled into on {earlier[-1].started[:10]}, and is empty or missing now",
-            "mount its drive, or start over with --start-over",
+            f"was on another disk when it was hauled into on {earlier[-1].started[:10]}",
+            "mount that disk, or start over here with --start-over",
         )
 
 

@@ -33,6 +33,9 @@ class PickRequest(ReachingRequest):
     out: bool = flag("take the chosen rows out", one_of="way")
     only: bool = flag("take all other rows out", one_of="way")
     back: bool = flag("put the chosen rows back", one_of="way")
+    swap: bool = flag(
+        "take out the rows that are taken, and put back those that are out", one_of="way"
+    )
     undo: bool = flag("undo the last change; repeat it to redo the change", one_of="way")
     gone: bool = flag("choose only rows that were no longer offered at the last load")
     cart: Path = CART

@@ -217,6 +217,14 @@ class ReceiptResult(CommandResult):
         rows = [*map(_flat, self.rows)]
         return frame([*rows[0]], (tuple(row.values()) for row in rows))
 
+    def __str__(self) -> str:
+        """Return the manifest, or the table of rows as text."""
+        if self.text or self.path is not None:
+            return self.text or self.summary
+        columns = [name for name in ("run", *_SHOWN) if name in self.to_frame()]
+        table = self.to_frame()[columns].to_string(index=False, na_rep="")
+        return f"{table}\n{self.folder}: {self.summary}"
+
     def __repr__(self) -> str:
         return f"<ReceiptResult of {self.folder}: {self.summary}>"
 

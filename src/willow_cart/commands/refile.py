@@ -25,6 +25,11 @@ class RefileRequest(Request):
     folder: Path = FOLDER
     filing: FilingOptions = FilingOptions()
 
+    @property
+    def has_rule(self) -> bool:
+        """Whether an option says where files go."""
+        return any(key in self.given for key in FilingOptions.by_key())
+
 
 class RefileResult(CommandResult):
     """The result of refiling.
@@ -72,10 +77,11 @@ class RefileResult(CommandResult):
 
 
 def refile(request: RefileRequest) -> RefileResult:
-    """Move the files, or plan it.
+    """Move the files, or plan it: without a rule, nothing is moved.
 
     Raises:
         WillowCartError: an option cannot be understood, or the files cannot be moved.
     """
-    refiled = refile_here(request.folder, make_rule(request.filing), only_look=request.preview)
-    return RefileResult(request.folder, refiled, request.preview)
+    only_look = request.preview or not request.has_rule
+    refiled = refile_here(request.folder, make_rule(request.filing), only_look=only_look)
+    return RefileResult(request.folder, refiled, only_look)

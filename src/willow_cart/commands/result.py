@@ -93,7 +93,7 @@ def by_state(files: int, counts: Mapping[State, int]) -> str:
     if len(told) == 1 and files in told.values():
         (state,) = told
         return f"{'all ' if files > 1 else ''}{state.label}"
-    return ", ".join(f"{n:,} {state.label}" for state, n in told.items()) or "none done"
+    return ", ".join(f"{n:,} {state.label}" for state, n in told.items()) or "none arrived"
 
 
 def summed_up(done: HaulSummary | TakenPages, into: Path, offered: int | None = None) -> str:

@@ -43,6 +43,7 @@ class RunsRequest(Request):
         one_of="what",
     )
     json: bool = flag("print JSON", one_of="what")
+    all: bool = flag("list all runs that are remembered, not only the last 15")
 
 
 # How often a run that is stopped is looked at, and how long it may take, in seconds.

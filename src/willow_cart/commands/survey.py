@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from willow_cart.cart.cart import Cart
@@ -12,12 +13,13 @@ from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.request import LookingRequest
 from willow_cart.commands.result import CommandResult
 from willow_cart.errors import Exit
+from willow_cart.kinds import extension_of
 from willow_cart.model import Offer, Sizes
 from willow_cart.observer import Observer
 from willow_cart.options.groups import PaceOptions, PatienceOptions
 from willow_cart.options.option import CSV, JSON, LANES, flag, option
 from willow_cart.options.readers import positive
-from willow_cart.sources.listing import Discovery, NotEntered
+from willow_cart.sources.listing import Discovery, NotEntered, not_entered
 from willow_cart.structs import asdict
 from willow_cart.units import format_size
 
@@ -33,6 +35,7 @@ class SurveyRequest(LookingRequest):
     why: bool = flag("also show what was excluded, and by which rule")
     tree: bool = flag("show a tree of folders", one_of="form")
     folders: bool = flag("show folders with their counts and sizes, instead of files")
+    brief: bool = flag("show the totals only, without the files", one_of="form")
     levels: int | None = option(
         None, positive, "with --folders: show this many levels (all)", metavar="N"
     )
@@ -91,8 +94,12 @@ class Survey(CommandResult):
         sizes = Sizes()
         for offer in self.offers:
             sizes.add(offer)
-        entered = f"; {len(self.not_entered):,} not entered" if self.not_entered else ""
-        return f"{sizes}, of {self.offered:,} offered{entered}"
+        return "; ".join([f"{sizes}, of {self.offered:,} offered", *not_entered(self.not_entered)])
+
+    @property
+    def counts(self) -> Mapping[str, int]:
+        """The number of chosen files by extension."""
+        return Counter(extension_of(offer.file_name) for offer in self.offers)
 
     def to_frame(self) -> pd.DataFrame:
         """Return the offers as a data frame with the columns of a cart; see `Cart.to_frame`."""

@@ -111,9 +111,9 @@ _COMMANDS = (
         "pick",
         "take rows of a cart out or put them back, by options or in a list on the terminal",
         "Mark rows of a cart by the choosing options, or select them in a list on the terminal "
-        "if none of --out, --only and --back is given. Nothing is deleted: a row that is out has "
-        "an empty cell in the column take, and can be put back. The last change can be undone "
-        "with --undo.",
+        "if none of --out, --only, --back and --swap is given. Nothing is deleted: a row that is "
+        "out has an empty cell in the column take, and can be put back. The last change can be "
+        "undone with --undo.",
     ),
     Command(
         "weigh",
@@ -257,7 +257,7 @@ _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 NOT_KEYWORDS = frozenset(
     (
         "into cart add preview detach write_errand to_script overwrite why json csv tree folders"
-        " levels cluster"
+        " levels cluster brief"
     ).split()
 )
 """What Python functions say by arguments of their own, and forms that are for users."""

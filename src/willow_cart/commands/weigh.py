@@ -52,6 +52,7 @@ class WeighRequest(ReachingRequest):
         None, few, "write N carts of about equal size", metavar="N", one_of="parts"
     )
     figure: Path | None = option(None, Path, "draw a figure: FILE.png or FILE.svg", metavar="FILE")
+    left_out: bool = flag("count the rows that are out, instead of those that are taken")
     json: bool = flag("print JSON")
     cart: Path = CART
     overwrite: bool = OVERWRITE
@@ -131,6 +132,10 @@ def weigh(request: WeighRequest, observer: Observer) -> WeighResult:
     figure = request.figure
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
         raise BadOption(f"--figure {figure}", "is neither .png nor .svg", "use one of them")
+    if request.left_out and (request.drives or request.shares):
+        raise BadOption(
+            "--left-out", "does not go with --drives and --shares", "swap the rows first"
+        )
     troubles: list[Issue] = []
     notes: list[str] = []
     unanswered = _ask_sizes(request, observer) if request.ask_sizes else 0
@@ -138,8 +143,9 @@ def weigh(request: WeighRequest, observer: Observer) -> WeighResult:
 
     def taken() -> Iterator[Offer]:
         for offer, is_taken in read_marked(request.cart, troubles, notes):
-            weight.add(offer, taken=is_taken)
-            if is_taken:
+            counts = is_taken is not request.left_out
+            weight.add(offer, taken=counts)
+            if counts:
                 yield offer
 
     ahead = prospect(taken(), request.into)

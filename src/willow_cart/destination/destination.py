@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import re
 import shutil
 import stat
 import time
@@ -156,6 +157,11 @@ _COPIED_BYTES = 1 << 20
 
 # How long a lock is waited for.
 _LOCK_WAIT_SECONDS = 1.0
+
+
+def is_in_use(root: Path) -> bool:
+    """Whether a haul into a folder is running, whoever started it."""
+    return files.is_locked(root / _LOCK)
 
 
 class Destination(FileTree):
@@ -521,6 +527,10 @@ class Destination(FileTree):
         return self.open(f"{PARTIAL}/{name}")
 
 
+# A drive with a letter, or a share on another machine.
+_WINDOWS_PATH = re.compile(r"[A-Za-z]:[\\/]|\\\\")
+
+
 def _require_ordinary(root: Path) -> None:
     """Refuse `.willow` and folders in it as a destination.
 
@@ -532,6 +542,10 @@ def _require_ordinary(root: Path) -> None:
             str(root),
             f"lies in {OWN_FOLDER}, which is reserved for Willow Cart",
             "name another with --into",
+        )
+    if os.name != "nt" and _WINDOWS_PATH.match(str(root)):
+        raise UnusableDestination(
+            str(root), "is a Windows path, and this is not Windows", "name a folder of this system"
         )
     try:
         os.fsencode(root).decode("utf-8")

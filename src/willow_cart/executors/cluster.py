@@ -354,7 +354,7 @@ class _HostTurns:
 def _has_secret(offer: Offer) -> bool:
     """Whether anything that a worker is sent of an offer holds a secret."""
     texts = (
-        offer.address, *offer.mirrors, offer.source, offer.text, offer.title, offer.heading,
+        offer.address, *offer.mirrors, offer.source, offer.text, offer.title,
         *offer.headings, offer.licence, offer.citation,
     )  # fmt: skip
     return any(without_secrets(each) != each for each in texts)

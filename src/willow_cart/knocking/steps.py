@@ -156,7 +156,11 @@ class Knocker(Value):
     def _listing(self, offers: list[Offer], found: Discovery, seconds: float) -> KnockFinding:
         names = ", ".join(offer.path for offer in offers[:_MOST_NAMED])
         count = count_of(len(offers), "file") + (" or more" if len(offers) == _MOST_LISTED else "")
-        below = f", {len(found.not_entered):,} not entered" if found.not_entered else ""
+        below = (
+            f", {count_of(len(found.not_entered), 'folder')} not entered"
+            if found.not_entered
+            else ""
+        )
         said = f"{count}{below}, in {_milliseconds(seconds)}"
         if not offers:
             return KnockFinding("listing", Verdict.UNSURE, said, "use willow-cart survey --depth 2")

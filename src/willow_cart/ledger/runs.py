@@ -33,7 +33,7 @@ class LaneProgress(Value):
 
     Attributes:
         number: of the lane, from 0.
-        path: the file it carries; empty while it waits.
+        path: the file it carries; empty while a worker has not begun it.
         length: how long that is in bytes; None if unknown.
         have: how much of it is here.
         strand: the byte that it began at, if it helps another lane.
@@ -52,7 +52,8 @@ class Progress(Value):
     """The progress of a haul.
 
     Attributes:
-        files, files_done: how many there are, and how many are settled.
+        files, files_done: how many there are, and how many are done, well or not.
+        files_failed: how many of these failed, or were refused.
         bytes: how many there are in all; None where sizes are not known.
         have: how many are here.
         speed: bytes a second now.
@@ -60,12 +61,13 @@ class Progress(Value):
         postponed: how many files wait for another attempt.
         suspended: how many hosts are suspended.
         longest: of the paths, in characters.
-        lanes: what they do.
+        lanes: what those at work do.
         workers: how many workers of a cluster carry files.
     """
 
     files: int = 0
     files_done: int = 0
+    files_failed: int = 0
     bytes: int | None = None
     have: int = 0
     speed: float = 0.0
@@ -86,6 +88,7 @@ class Run(Value):
         started, ended: when, in UTC, ISO 8601; `ended` is empty without an end.
         command: as typed, without secrets.
         folder: where it was typed.
+        device: the disk that the destination was on, as the system numbers it; 0 if unknown.
         background: whether it has no terminal.
         alive: whether it is still in progress.
         exit_code: its exit code; None if it has not ended.
@@ -98,11 +101,20 @@ class Run(Value):
     command: str
     into: str
     folder: str
+    device: int = 0
     background: bool = False
     ended: str = ""
     exit_code: int | None = None
     progress: Progress = field(default_factory=Progress)
     alive: bool = False
+
+
+def device_of(folder: Path) -> int:
+    """Return the number of the disk that a folder is on, or would be on; 0 if unknown."""
+    for place in (folder.absolute(), *folder.absolute().parents):
+        with suppress(OSError):
+            return place.stat().st_dev
+    return 0
 
 
 class Runs:
@@ -137,6 +149,7 @@ class Runs:
                 command=command,
                 into=str(into.absolute()),
                 folder=str(Path.cwd()),
+                device=device_of(into),
                 background=background,
             )
             return OwnRun(self._folder / str(number), run)
@@ -150,15 +163,16 @@ class Runs:
         found = (self._read(number) for number in sorted(self._numbers()))
         return [run for run in found if run is not None]
 
-    def find(self, number: int | None, *, alive: bool = False) -> Run:
+    def find(self, number: int | None, *, alive: bool = False, only: bool = False) -> Run:
         """Return a run by its number, or the last one.
 
         Args:
             number: which; None for the last one.
             alive: whether it has to be in progress.
+            only: whether it has to be the only one, if no number is given.
 
         Raises:
-            NoSuchRun: it does not exist.
+            NoSuchRun: it does not exist, or there are several.
         """
         if number is not None:
             run = self._read(number)
@@ -171,6 +185,9 @@ class Runs:
         if not candidates:
             what = "no haul is running" if alive else "no hauls yet"
             raise NoSuchRun("runs", what, "willow-cart runs lists them all")
+        if only and len(candidates) > 1:
+            which = ", ".join(f"{run.number} (into {run.into})" for run in candidates)
+            raise NoSuchRun("runs", f"several are running: {which}", "give the number of one")
         return candidates[-1]
 
     def log_of(self, run: Run) -> Path:

@@ -215,6 +215,7 @@ class LookingOptions(KindOption):
     keep_folders: bool = flag(
         "keep the folders of addresses: paths begin at the top of the server, not at the source"
     )
+    left_out: bool = flag("use the rows of carts that are out, instead of those that are taken")
     base: str = option("", str, "the original address of a saved page", metavar="ADDRESS")
     most_listed: int = option(
         10000000,
@@ -610,7 +611,9 @@ class HandlingOptions(Options):
         None, Path, "also write a cart of what is hauled, as load does", metavar="FILE"
     )
     even_if_full: bool = flag("start even if there is not enough disk space for everything")
-    start_over: bool = flag("start over in a folder that was hauled into before and is empty now")
+    start_over: bool = flag(
+        "start over in a folder that was on another disk when it was hauled into"
+    )
     note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
     detach: bool = flag("run in the background; see willow-cart runs")
     cluster: str | None = option(

@@ -178,6 +178,8 @@ class RetryPolicy(Value):
             return None
         if asked is not None:
             return asked if asked <= self.longest_wait else None
+        if self.growth == 1.0:
+            return self.pause  # as the user gave it
         grown: float = self.pause * self.growth ** max(0, consecutive_failures - 1)
         return min(grown, self.longest) * (0.75 + 0.5 * random_value)
 

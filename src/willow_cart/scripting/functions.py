@@ -68,6 +68,7 @@ from willow_cart.scripting.requesting import (
     read_looking,
     read_request,
 )
+from willow_cart.scripting.wording import command_function
 from willow_cart.structs import replace
 from willow_cart.views import errand_words  # noqa: F401  # registers the messages of errands
 from willow_cart.views.words import lines_of
@@ -137,13 +138,14 @@ def _line_of(done: StepDone) -> str:
     return f"{done.step}: {'failed' if done.exit_code else 'done'}"
 
 
+@command_function(SurveyRequest, SurveyKeywords)
 def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
     """List what sources offer, and choose; fetches no file.
 
     Args:
         sources: addresses, and paths of lists, carts, saved pages and folders; several of them
             in a list or a series; carts, surveys, and data frames with a `url` column.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         NothingChosen: nothing is left; the error says which rule left none.
@@ -160,6 +162,7 @@ def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
     return replace(done, offers=tuple(chosen), notes=tuple(listener.notes))
 
 
+@command_function(LoadRequest, SurveyKeywords)
 def load(
     *sources: Source,
     cart: str | PathLike[str] | None = None,
@@ -172,7 +175,7 @@ def load(
         sources: as for `survey`.
         cart: its file, made or updated as by the command; None for a cart in memory.
         add: whether sources may be added to a file that has others.
-        options: as for `survey`.
+        options: the options of the command, listed below.
 
     Returns:
         The cart. A file is read back: what was taken out of it before is out.
@@ -187,6 +190,7 @@ def load(
     return Cart.of(done.find.chosen()) if request.cart is None else Cart.load(request.cart)
 
 
+@command_function(HaulRequest, HaulKeywords)
 def haul(
     *sources: Source,
     into: str | PathLike[str],
@@ -203,11 +207,12 @@ def haul(
     Args:
         sources: as for `survey`.
         into: the folder to file into.
-        progress: whether bars are drawn; None draws them in notebooks.
+        progress: whether progress is shown: as bars in notebooks and terminals, else as lines on
+            standard error; None shows it in notebooks only.
         must_arrive: whether something that did not arrive, or failed its check, is an error.
         cluster: whose workers fetch: a client of Dask's, the address of a scheduler, or its file;
             None for this machine alone.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         Incomplete: not everything is here; its `result` is the `Haul` that would be returned.
@@ -243,6 +248,7 @@ def _not_all_here(done: Haul) -> Incomplete:
     return incomplete(done, str(done.into), why, troubles, advice=RETRY, exit_code=done.exit_code)
 
 
+@command_function(OfflineRequest, OfflineKeywords)
 def offline(
     *pages: str,
     into: str | PathLike[str],
@@ -255,9 +261,10 @@ def offline(
     Args:
         pages: the addresses to begin with.
         into: the folder to file into.
-        progress: whether bars are drawn; None draws them in notebooks.
+        progress: whether progress is shown: as bars in notebooks and terminals, else as lines on
+            standard error; None shows it in notebooks only.
         must_arrive: whether something that did not arrive is an error.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         Incomplete: something did not arrive; its `result` is the `OfflineResult` that would be
@@ -279,12 +286,13 @@ def offline(
     return done
 
 
+@command_function(PeekRequest, PeekKeywords)
 def peek(address: str | PathLike[str], **options: Unpack[PeekKeywords]) -> PeekResult:
     """Look into a file without fetching it whole.
 
     Args:
         address: of the file, or the path of one on this machine.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Returns:
         What is in it; `to_frame` gives the rows of a table, with their types.
@@ -300,11 +308,12 @@ def peek(address: str | PathLike[str], **options: Unpack[PeekKeywords]) -> PeekR
     return PeekResult(peeked)
 
 
+@command_function(KnockRequest, KnockKeywords)
 def knock(address: str, **options: Unpack[KnockKeywords]) -> KnockResult:
     """Test a server step by step: name, connection, certificate, sign-in, ranges.
 
     Args:
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         WillowCartError: the address or an option cannot be understood.
@@ -356,12 +365,14 @@ def errand(
     return done
 
 
+@command_function(PickRequest, PickKeywords)
 def pick(cart: File, **options: Unpack[PickKeywords]) -> PickResult:
     """Take rows out of the file of a cart, or put them back.
 
     Args:
         cart: its file.
-        options: those of the command; one of `out`, `only`, `back` and `undo` says what to do.
+        options: the options of the command, listed below; one of `out`, `only`, `back`, `swap`
+            and `undo` says what to do.
 
     Raises:
         WillowCartError: an option cannot be understood, or the cart cannot be read or written.
@@ -370,13 +381,18 @@ def pick(cart: File, **options: Unpack[PickKeywords]) -> PickResult:
     if request.undo:
         return undo_picking(request)
     if (way := way_of(request)) is None:
-        raise BadOption("pick()", "does not say what to do", "give out, only, back or undo = True")
+        raise BadOption(
+            "pick()",
+            "does not say what to do",
+            "give out=True, only=True, back=True, swap=True or undo=True",
+        )
     listener = Listener()
     done = pick_rows(request, way, listener)
     notes = (*listener.notes, *map(str, done.picked.unread), *done.picked.oddities)
     return replace(done, notes=notes)
 
 
+@command_function(WeighRequest, WeighKeywords)
 def weigh(
     cart: File,
     *,
@@ -390,7 +406,7 @@ def weigh(
         cart: its file.
         into: where it is to be hauled; None for the current folder.
         overwrite: whether to replace existing parts and figures.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         WillowCartError: the cart cannot be read, or something cannot be written.
@@ -404,6 +420,7 @@ def weigh(
     return replace(weighed, notes=notes)
 
 
+@command_function(UnpackRequest, UnpackKeywords)
 def unpack(
     *places: File,
     into: File | None = None,
@@ -416,7 +433,7 @@ def unpack(
         places: folders that were hauled into, and archives.
         into: the folder to unpack into; None for that which they were hauled into, or lie in.
         must_arrive: whether an archive that cannot be unpacked is an error.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         Incomplete: an archive could not be unpacked, or something in it not be filed; its
@@ -433,6 +450,7 @@ def unpack(
     return _require_all(done, must_arrive, places, done.notes)
 
 
+@command_function(CombineRequest, CombineKeywords)
 def combine(
     *places: File,
     cart: File | None = None,
@@ -449,7 +467,7 @@ def combine(
         preview: whether nothing is written; the result says what there would be.
         overwrite: whether to replace an existing file of another program.
         must_arrive: whether a table that cannot be read is an error.
-        options: those of the command, by their names with `_` for `-`; `to` is the file.
+        options: the options of the command, listed below; `to` is the file.
 
     Raises:
         Incomplete: a table could not be read; its `result` is the `CombineResult` that would be
@@ -466,6 +484,7 @@ def combine(
     return _require_all(replace(done, notes=notes), must_arrive, places, troubles)
 
 
+@command_function(PackRequest, PackKeywords)
 def pack(
     folder: File,
     *,
@@ -481,7 +500,7 @@ def pack(
         to: the archive; its name ends in .zip or .tar.gz.
         overwrite: whether to replace an existing archive.
         must_arrive: whether a file that is not as it was hauled is an error.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         Incomplete: a file could not be packed, or is not as it was hauled; its `result` is the
@@ -496,12 +515,13 @@ def pack(
     return _require_all(replace(done, notes=notes), must_arrive, [folder], notes)
 
 
+@command_function(AuditRequest, AuditKeywords)
 def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -> Audit:
     """Check what lies in a folder against its ledger and checksum lists.
 
     Args:
         folder: that was hauled into.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         UnreadableLedger: there is neither a ledger nor a list.
@@ -516,6 +536,7 @@ def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -
     return replace(audited, repaired=repaired, notes=tuple(listener.notes))
 
 
+@command_function(ReceiptRequest, ReceiptKeywords)
 def receipt(
     folder: File = ".", *, overwrite: bool = False, **options: Unpack[ReceiptKeywords]
 ) -> ReceiptResult:
@@ -537,6 +558,7 @@ def receipt(
         return ReceiptResult.of(request.folder, account)
 
 
+@command_function(RefileRequest, RefileKeywords)
 def refile(
     folder: File = ".",
     *,
@@ -550,7 +572,7 @@ def refile(
         folder: that was hauled into.
         preview: whether nothing is moved; the result says what would be.
         must_arrive: whether a file that is missing or changed, and so stays, is an error.
-        options: those of the command, by their names with `_` for `-`.
+        options: the options of the command, listed below.
 
     Raises:
         Incomplete: a file is missing or changed; its `result` is the `RefileResult` that would be
@@ -559,6 +581,8 @@ def refile(
     """
     own = given_by_arguments(folder=folder, preview=preview)
     request = read_request(RefileRequest, options, own)
+    if not (request.has_rule or preview):
+        raise BadOption("refile()", "no rule is given", "give layout or file_as, or preview=True")
     done = refile_folder(request)
     staying = [f"{path}: missing or changed" for path in done.staying]
     return _require_all(done, must_arrive and not preview, [folder], staying)

@@ -10,6 +10,8 @@ from datetime import date, datetime
 from os import PathLike
 from typing import Literal, TypedDict
 
+from willow_cart.sign_in.secrets import Secret
+
 Words = str | Sequence[str]
 File = str | PathLike[str]
 Files = File | Sequence[File]
@@ -34,6 +36,7 @@ class LookingKeywords(TypedDict, total=False):
     pages: int | Literal["all"]
     next: str
     keep_folders: bool
+    left_out: bool
     base: str
     most_listed: int
     ignore_robots: bool
@@ -85,12 +88,12 @@ class SignInKeywords(TypedDict, total=False):
 
     sign_in: str
     user: str
-    password: str
+    password: str | Secret
     key: File
-    passphrase: str
-    token: str
-    account_key: str
-    shared_access: str
+    passphrase: str | Secret
+    token: str | Secret
+    account_key: str | Secret
+    shared_access: str | Secret
     header: Words
     cookies: File
     sign_in_at: str
@@ -148,7 +151,7 @@ class HaulUnpackingKeywords(TypedDict, total=False):
     nested: bool
     archives: Literal["keep", "remove"]
     unpacked_at_most: str
-    archive_password: str
+    archive_password: str | Secret
 
 
 class PaceKeywords(TypedDict, total=False):
@@ -195,7 +198,7 @@ class UnpackingKeywords(TypedDict, total=False):
     nested: bool
     archives: Literal["keep", "remove"]
     unpacked_at_most: str
-    archive_password: str
+    archive_password: str | Secret
 
 
 class SurveyKeywords(
@@ -259,6 +262,7 @@ class PickKeywords(ChoosingKeywords, SignInKeywords, ConnectingKeywords, total=F
     out: bool
     only: bool
     back: bool
+    swap: bool
     undo: bool
     gone: bool
 
@@ -271,6 +275,7 @@ class WeighKeywords(SignInKeywords, ConnectingKeywords, total=False):
     drives: str
     shares: int
     figure: File
+    left_out: bool
 
 
 class UnpackKeywords(UnpackingKeywords, ChoosingKeywords, total=False):

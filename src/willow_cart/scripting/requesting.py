@@ -18,6 +18,8 @@ from willow_cart.errors import BadOption, Exit, Incomplete
 from willow_cart.model import Offer
 from willow_cart.observer import stopped_by_signals
 from willow_cart.options.option import Given, Request, given_in
+from willow_cart.scripting.wording import in_python
+from willow_cart.sign_in.secrets import Secret, refer_to
 from willow_cart.toml_file import Table
 from willow_cart.units import printable
 from willow_cart.views.words import Reporter
@@ -123,7 +125,11 @@ def read_request(kind: type[Asked], options: Mapping[str, object], given: Given)
         BadOption: a keyword is not known, or cannot be read.
     """
     name = f"{kind.command}()"
-    keys = {key.rstrip("_"): value for key, value in options.items() if value is not None}
+    keys = {
+        key.rstrip("_"): refer_to(value) if isinstance(value, Secret) else value
+        for key, value in options.items()
+        if value is not None
+    }
     known = {
         key: option
         for key, option in options_of_command(kind.command).items()
@@ -160,7 +166,7 @@ class Listener(Reporter):
             _say(line)
 
     def _keep(self, line: str) -> None:
-        self.notes.append(printable(line))
+        self.notes.append(in_python(printable(line)))
 
     def stoppable(self) -> AbstractContextManager[Flag]:
         """Return an event that the first interrupt sets; a second one raises KeyboardInterrupt."""

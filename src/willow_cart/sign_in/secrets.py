@@ -37,6 +37,16 @@ class Secret(Value):
         return f"Secret(name={self.name!r})"
 
 
+_given: dict[str, Secret] = {}
+
+
+def refer_to(secret: Secret) -> str:
+    """Return a reference to a secret that a script gives; it is valid in this process only."""
+    reference = f"given:{len(_given) + 1}"
+    _given[reference] = secret
+    return reference
+
+
 def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
     """Read a secret from the environment, a file or the keyring.
 
@@ -67,6 +77,8 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
         if not line:
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
         return _checked(line, what, name)
+    if reference in _given:
+        return _checked(_given[reference].value, what, "the given secret")
     if kind == "keyring" and name:
         return _checked(_from_keyring(name, what), what, f"the keyring's entry {name}")
     raise BadOption(

@@ -319,6 +319,8 @@ class SourceGuide:
         self._walk = None
         self._is_cart = False
         self._looking = self._given
+        if looks_like_address(source) or Path(source).is_dir():
+            self._require_cart(source)
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
                 _, content = self._access.retrier.run(
@@ -339,15 +341,28 @@ class SourceGuide:
         else:
             yield from self._in_file(lambda: open_file(source), source)
 
+    def _require_cart(self, source: str) -> None:
+        """Refuse --left-out for a source that has no marks.
+
+        Raises:
+            BadOption: it is given.
+        """
+        if self._looking.left_out:
+            raise BadOption(
+                "--left-out", f"not for {shown_as(source)}, which is no cart", "name a cart"
+            )
+
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
         """Yield the offers in a file or on standard input."""
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"not for {place}", "give the file's address")
-        if kind in (None, Kind.LIST) and (read := reader_for(opened, place)):
+        left_out = self._looking.left_out
+        if kind in (None, Kind.LIST) and (read := reader_for(opened, place, left_out=left_out)):
             self._is_cart = True
             yield from read(opened, place, self._found.notes)
             return
+        self._require_cart(place)
         with opened() as file:
             beginning = file.read(INSPECTED_BYTES)
         is_archive = beginning.startswith(ZIP) and Path(place).is_file()

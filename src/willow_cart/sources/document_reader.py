@@ -88,7 +88,7 @@ def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> 
                 modified=modified,
                 text=texts.get("title", ""),
                 title=element.get("title") or "",
-                heading=heading,
+                headings=(heading,) if heading else (),
             )
         )
 

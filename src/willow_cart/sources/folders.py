@@ -7,6 +7,7 @@ size are what stands beside it in a form that only dates and sizes have.
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator
 from contextlib import suppress
@@ -24,6 +25,7 @@ from willow_cart.safe_xml import local_name
 from willow_cart.sources.listing import Kind, Listing, folder_of, may_be_listing
 from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.sources.web_pages.markup import Page
+from willow_cart.structs import Value, replace
 from willow_cart.units import MONTHS, read_count
 
 # A page without such a title is an index if this share of its links are entries, and more links
@@ -74,7 +76,7 @@ def _is_shaped_as_index(page: Page) -> bool:
         return True
     if len(entries) == 1 or not page.address.endswith("/"):
         return False
-    dated = sum(any(fact is not None for fact in _facts_beside(a)) for a in entries.values())
+    dated = sum(_facts_beside(a) != _Facts() for a in entries.values())
     return 2 * dated > len(entries)
 
 
@@ -96,9 +98,17 @@ def read_folder(page: Page, source: str) -> Listing:
         if address.endswith("/"):
             listing.below.append(address)
             continue
-        modified, size, about = _facts_beside(link)
+        facts = _facts_beside(link)
         listing.offers.append(
-            Offer(address, source, folder="", size=size, about=about, modified=modified)
+            Offer(
+                address,
+                source,
+                folder="",
+                size=facts.size,
+                about=facts.about,
+                about_within=facts.about_within,
+                modified=facts.modified,
+            )
         )
     if not listing.below:
         listing.unsure = {each.address for each in listing.offers if may_be_listing(each.address)}
@@ -189,21 +199,40 @@ def _is_entry(address: str, folder: str) -> bool:
     return bool(name) and "/" not in name and unquote(name) not in (".", "..")
 
 
-def _facts_beside(link: Element) -> tuple[datetime | None, int | None, int | None]:
-    """Return the date, the size, and the rounded size next to a link."""
-    modified = size = about = None
+class _Facts(Value):
+    """What an index lists next to a link; the fields are those of `Offer`."""
+
+    modified: datetime | None = None
+    size: int | None = None
+    about: int | None = None
+    about_within: int | None = None
+
+
+def _facts_beside(link: Element) -> _Facts:
+    """Return the date and the size next to a link."""
+    facts = _Facts()
     for text in _texts_beside(link):
         rest = text
-        if modified is None:
+        if facts.modified is None:
             match = next((m for date in _DATES if (m := date.search(text))), None)
             if match is not None:
-                modified, rest = _moment(match), text[match.end() :]
+                facts = replace(facts, modified=_moment(match))
+                rest = text[match.end() :]
         found = _SIZE.match(rest)
-        if found and size is None and about is None:
-            exact = not found["unit"] and "." not in found["number"]
-            count = round(float(found["number"]) * _UNITS[found["unit"]])
-            size, about = (count, None) if exact else (None, count)
-    return modified, size, about
+        if found and facts.size is facts.about is None:
+            facts = replace(facts, **_size_in(found))
+    return facts
+
+
+def _size_in(found: re.Match[str]) -> dict[str, int]:
+    """Return the fields for a size: exact, or rounded with the most that it can be wrong."""
+    number, unit = found["number"], _UNITS[found["unit"]]
+    count = round(float(number) * unit)
+    decimals = len(number.partition(".")[2])
+    if unit == 1 and not decimals:
+        return {"size": count}
+    # One of the last digit: some servers round to the nearest, others up.
+    return {"about": count, "about_within": math.ceil(unit / 10**decimals)}
 
 
 def _texts_beside(link: Element) -> Iterator[str]:

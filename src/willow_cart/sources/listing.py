@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Iterable, Iterator
 from enum import StrEnum
 from itertools import islice, takewhile
 from urllib.parse import unquote
@@ -18,6 +19,7 @@ from willow_cart.options.groups import LookingOptions
 from willow_cart.options.readers import words_in
 from willow_cart.protocols.base import MAX_DOCUMENT_BYTES
 from willow_cart.structs import Record, Value, field, replace
+from willow_cart.units import count_of
 
 # How the documents begin that are no pages.
 _BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex|list)\b")
@@ -243,6 +245,17 @@ class NotEntered(Value):
     path: str
     why: Why
     source: str
+
+
+def not_entered(found: Iterable[NotEntered]) -> Iterator[str]:
+    """Yield how many folders and pages were not entered, with the option that enters them."""
+    reasons = Counter(each.why for each in found)
+    pages = reasons.pop(Why.PAGES, 0)
+    if folders := reasons.total():
+        hint = " (--depth all)" if reasons[Why.DEPTH] else ""
+        yield f"{count_of(folders, 'folder')} not entered{hint}"
+    if pages:
+        yield f"{count_of(pages, 'further page')} not followed (--pages all)"
 
 
 class PagePart(StrEnum):

@@ -73,7 +73,7 @@ def main() -> int:
     told = [f"{count} {state}" for state, count in counts.items() if count]
     if len(told) == 1 and not told[0].startswith("1 "):
         told = [f"all {told[0].partition(' ')[2]}"]
-    print(f"{len(FILES)} files: {', '.join(told) or 'none done'}")
+    print(f"{len(FILES)} files: {', '.join(told) or 'none arrived'}")
     if _stop.is_set():
         say("interrupted; run it again to go on")
         return 130

@@ -82,13 +82,12 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     grid.add_column(width=room, no_wrap=True)
     grid.add_column(width=bar, no_wrap=True)
     grid.add_column(no_wrap=True)
-    for lane in far.lanes:
-        title = f"lane {lane.number + 1}" if wide else str(lane.number + 1)
+    for number, lane in enumerate(far.lanes, 1):
+        title = f"lane {number}" if wide else str(number)
         if lane.worker:
             title = cut_middle(printable(lane.worker), label - 1)
         if not lane.path:
-            doing = "sent to the worker" if lane.worker else "waiting"
-            grid.add_row(title, Text(doing, "dim"), "", "")
+            grid.add_row(title, Text("sent to the worker", "dim"), "", "")
             continue
         name = lane.path
         if lane.strand is not None:

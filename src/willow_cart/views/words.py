@@ -54,6 +54,7 @@ from willow_cart.events import (
 )
 from willow_cart.ledger.entries import StepRecord
 from willow_cart.observer import Observer, Throttle
+from willow_cart.options.groups import Unknown
 from willow_cart.progress import HaulProgress
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Why
@@ -179,16 +180,18 @@ def _of_kept_aside(event: KeptAside) -> Iterator[str]:
 
 @lines_of.register
 def _of_unsure(event: Unsure) -> Iterator[str]:
-    """Yield how many offers a rule could not judge, and which option decides."""
-    for count, fact, option in (
-        (event.choice.undated, "date", "--undated"),
-        (event.choice.unsized, "exact size", "--unsized"),
+    """Yield how many offers a rule could not judge, what was done, and what else could be."""
+    choice = event.choice
+    for count, fact, option, done in (
+        (choice.undated, "no date", "--undated", choice.undated_as),
+        (choice.unsized, "no exact size", "--unsized", choice.unsized_as),
     ):
         if count:
-            verb = "has" if count == 1 else "have"
+            kept = done is Unknown.KEEP
             yield (
-                f"{count_of(count, 'offer')} {verb} no {fact}, which a rule needs"
-                f" ({option} keep|drop decides; --ask-sizes asks the servers)"
+                f"{'kept' if kept else 'dropped'} {count_of(count, 'file')} with {fact}, which a"
+                f" rule needs; --ask-sizes asks the servers, {option} {'drop' if kept else 'keep'}"
+                f" {'drops' if kept else 'keeps'} such files"
             )
     if unnamed := event.choice.unnamed:
         yield (
@@ -328,7 +331,7 @@ def _of_lost_worker(event: WorkerLost) -> Iterator[str]:
 @lines_of.register
 def _of_suspended_host(event: HostSuspended) -> Iterator[str]:
     yield (
-        f"{event.host} keeps failing ({event.error.reason}); retrying after the other hosts, in"
+        f"{event.host} keeps failing ({event.error.reason}); retrying in"
         f" {format_duration(event.pause)} at the earliest"
     )
 

@@ -28,7 +28,8 @@ def run(request: PickRequest) -> int:
 def _pick(request: PickRequest, way: Way) -> int:
     console = Console()
     done = pick(request, way, console)
-    _sum_up(request.cart, done.picked, "put back" if way == "back" else "taken out")
+    done_to = {Way.BACK: "put back", Way.SWAP: "swapped"}.get(way, "taken out")
+    _sum_up(request.cart, done.picked, done_to)
     if done.choice is not None:
         console.note(Unsure(done.choice))
     return done.exit_code
@@ -39,7 +40,7 @@ def _tick(request: PickRequest) -> int:
         raise BadOption(
             str(request.cart),
             "selecting rows needs a terminal",
-            "use --out, --only or --back with choosing options",
+            "use --out, --only, --back or --swap with choosing options",
         )
     from willow_cart.cli.picker.app import tick
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from itertools import chain, islice
+from pathlib import Path
 from typing import Any
 
 from willow_cart.addresses import name_of, take_inside
@@ -20,6 +21,7 @@ from willow_cart.commands.receipt import (
     receipt,
 )
 from willow_cart.commands.result import counted
+from willow_cart.destination.destination import is_in_use
 from willow_cart.errors import Exit
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
@@ -58,7 +60,7 @@ def show(request: ReceiptRequest, result: Account) -> None:
             names = ReceiptRow.__struct_fields__
             show_csv(chain([names], (_as_dict(row).values() for row in result.rows())))
         case OpenReceipt():
-            _show(result)
+            _show(result, request)
 
 
 def _write_json(receipt: OpenReceipt) -> None:
@@ -109,16 +111,18 @@ def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
         flat = [*map(_flat, rows)]
         show_csv([flat[0], *(row.values() for row in flat)])
     elif request.runs:
-        _show_runs(rows)
+        _show_runs(rows, request.folder)
     else:
         _show_story(rows)
 
 
-def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
+def _show_runs(runs: Sequence[Mapping[str, Any]], folder: Path) -> None:
     rows = []
     for run in runs:
         counts = ", ".join(f"{count:,} {label_of(state)}" for state, count in run["counts"].items())
-        code = "interrupted" if run["exit_code"] is None else str(run["exit_code"])
+        code = str(run["exit_code"])
+        if run["exit_code"] is None:
+            code = "running" if run is runs[-1] and is_in_use(folder) else "interrupted"
         when = f"{datetime.fromisoformat(run['started']):%Y-%m-%d %H:%M}"
         words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
         received = format_size(run["received"])
@@ -156,19 +160,19 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
     show_line(f"{count_of(versions, 'version')} in {count_of(len(rows), 'run')}")
 
 
-def _when(run: RunSummary) -> str:
+def _when(run: RunSummary, *, is_running: bool) -> str:
     """Format when a run took place, in UTC as in the ledger."""
     began = datetime.fromisoformat(run.started)
     if run.ended is None:
-        return f"{began:%Y-%m-%d %H:%M} UTC, interrupted"
+        return f"{began:%Y-%m-%d %H:%M} UTC, {'running' if is_running else 'interrupted'}"
     seconds = (datetime.fromisoformat(run.ended) - began).total_seconds()
     return f"{began:%Y-%m-%d %H:%M} UTC, took {format_duration(seconds)}"
 
 
-def _show(receipt: OpenReceipt) -> None:
+def _show(receipt: OpenReceipt, request: ReceiptRequest) -> None:
     run = receipt.summary
     show_line(f"Run {run.run}: {run.command}")
-    show_line(_when(run), dim=True)
+    show_line(_when(run, is_running=request.run_ is None and is_in_use(request.folder)), dim=True)
     if run.note:
         show_line(run.note)
     show_line("")

@@ -12,16 +12,19 @@ from pathlib import Path
 from willow_cart.cli.screen import pass_on, show_line, show_table, show_text, tell
 from willow_cart.commands.runs import RunsRequest, my_runs, stop_run
 from willow_cart.errors import Exit, NoSuchRun
-from willow_cart.ledger.runs import Run, Runs
+from willow_cart.ledger.runs import Progress, Run, Runs
 from willow_cart.structs import to_builtins
 from willow_cart.units import count_of, format_size, json_text, printable_lines
+
+# How many runs are listed without --all.
+_SHOWN_RUNS = 15
 
 # How often a run that is watched is looked at, in seconds.
 _POLL_SECONDS = 0.2
 
 _OUTCOMES = {
     Exit.GOOD: "done",
-    Exit.INCOMPLETE: "done in part",
+    Exit.INCOMPLETE: "incomplete",
     Exit.CHECK_FAILED: "a check failed",
     Exit.INTERRUPTED: "stopped",
 }
@@ -33,13 +36,13 @@ def run(request: RunsRequest) -> int:
     if request.watch is not None:
         return _watch(runs, runs.find(request.watch or None, alive=not request.watch))
     if request.stop is not None:
-        return _stop(runs, runs.find(request.stop or None, alive=True))
+        return _stop(runs, runs.find(request.stop or None, alive=True, only=True))
     if request.log is not None:
         return _show_log(runs, runs.find(request.log or None))
     if request.json:
         show_text(json_text([to_builtins(run) for run in runs.all()], indent=2))
     else:
-        _show(runs.all())
+        _show(runs.all(), all_of_them=request.all)
     return Exit.GOOD
 
 
@@ -53,15 +56,23 @@ def _state_of(run: Run) -> str:
     return outcome.get(run.exit_code, "failed")
 
 
-def _show(runs: list[Run]) -> None:
+def _files_of(far: Progress) -> str:
+    """Return how many files of a run are here: `12 of 13, 1 failed`."""
+    if not far.files:
+        return ""
+    failed = f", {far.files_failed:,} failed" if far.files_failed else ""
+    return f"{far.files_done - far.files_failed:,} of {far.files:,}{failed}"
 
+
+def _show(runs: list[Run], *, all_of_them: bool) -> None:
+    """Print a line per run: the last ones, or all."""
     rows = []
-    for run in runs:
+    earlier = [] if all_of_them else runs[:-_SHOWN_RUNS]
+    for run in runs[len(earlier) :]:
         far = run.progress
         began = datetime.fromisoformat(run.started)
-        files = f"{far.files_done:,} of {far.files:,}" if far.files else ""
         rows.append([
-            str(run.number), f"{began:%Y-%m-%d %H:%M}", _state_of(run), files,
+            str(run.number), f"{began:%Y-%m-%d %H:%M}", _state_of(run), _files_of(far),
             format_size(far.have) if far.files else "", run.into, run.command,
         ])  # fmt: skip
     if rows:
@@ -71,7 +82,8 @@ def _show(runs: list[Run]) -> None:
             numeric=("no.", "files", "here"),
         )
     alive = sum(run.alive for run in runs)
-    show_line(f"{count_of(len(runs), 'run')}, {alive} running")
+    more = f"; {count_of(len(earlier), 'earlier run')} not shown (--all)" if earlier else ""
+    show_line(f"{count_of(len(runs), 'run')}, {alive} running{more}")
 
 
 def _show_log(runs: Runs, run: Run) -> int:
@@ -143,9 +155,11 @@ def _stop(runs: Runs, run: Run) -> int:
     if run.alive:
         tell(f"run {run.number} was asked to stop but is still running; see --watch")
         return Exit.INCOMPLETE
-    far = run.progress
+    if run.exit_code == Exit.GOOD:
+        tell(f"run {run.number} had ended: {_files_of(run.progress)} files done")
+        return Exit.GOOD
     tell(
-        f"run {run.number} ended with {far.files_done:,} of {far.files:,} files settled; to"
-        f" resume, run in {run.folder}: {run.command}"
+        f"run {run.number} stopped: {_files_of(run.progress)} files done; to resume, run in"
+        f" {run.folder}: {run.command}"
     )
     return Exit.GOOD

@@ -31,4 +31,4 @@ def _make_showing(request: SurveyRequest) -> render.Showing:
         if request.why:
             raise BadOption("--why", "does not go with --tree", "leave out one of them")
         return render.AsTree()
-    return render.AsTable(why=request.why)
+    return render.AsTable(why=request.why, brief=request.brief)

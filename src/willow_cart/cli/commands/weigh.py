@@ -8,7 +8,7 @@ from pathlib import Path
 from willow_cart.cart.splitting import CartPart
 from willow_cart.cart.weighing import Weight, heaviest, in_time
 from willow_cart.cli.console import Console
-from willow_cart.cli.render import written
+from willow_cart.cli.render import size_of, written
 from willow_cart.cli.screen import show_line, show_table, show_tables, show_text, tell, tell_each
 from willow_cart.commands.weigh import WeighRequest, WeighResult, draw, weigh
 from willow_cart.destination import LARGEST_ON_FAT
@@ -66,7 +66,7 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
             rows = [_row_of(name, sizes, whole) for name, sizes in _shortened(groups)]
             tables.append(((what, "files", "size", "share"), rows))
     if weight.largest:
-        largest = [[offer.path, format_size(offer.size or 0)] for offer in weight.largest]
+        largest = [[offer.path, size_of(offer)] for offer in weight.largest]
         tables.append((("largest", "size"), largest))
     show_tables(tables, numeric=("files", "size", "share"))
     if common:
@@ -138,7 +138,12 @@ def _as_json(
         "sources": table(weight.sources),
         "months": table(weight.months),
         "largest": [
-            {"path": each.path, "size": each.size, "url": without_secrets(each.address)}
+            {
+                "path": each.path,
+                "size": each.size,
+                "size_about": each.about,
+                "url": without_secrets(each.address),
+            }
             for each in weight.largest
         ],
         "into": str(request.into),

@@ -224,7 +224,8 @@ def lock(descriptor: int, *, waits: bool = False) -> None:
 def is_locked(path: Path) -> bool:
     """Whether a process holds the lock of a file; a killed one does not."""
     try:
-        descriptor = os.open(path, os.O_RDONLY)
+        # It may lie in a folder from elsewhere, as a pipe or a link.
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
     except OSError:
         return False
     try:

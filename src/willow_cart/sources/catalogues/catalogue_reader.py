@@ -348,7 +348,8 @@ class _Catalogue:
         self.listing.offers.append(
             Offer(
                 address, self._source, folder=folder, size=size, checksums=checksums,
-                modified=read_moment(modified), text=text, title=title, heading=heading,
+                modified=read_moment(modified), text=text, title=title,
+                headings=(heading,) if heading else (),
                 licence=licence, citation=citation,
                 extent=None if extent == DataExtent() else extent,
             )

@@ -68,7 +68,6 @@ def read_page(page: Page, looking: Looking, source: str) -> Listing:
                 folder=folder_below(listing.folder, address),
                 text=_text_of(element),
                 title=" ".join((element.get("title") or "").split()),
-                heading=headings[-1] if headings else "",
                 headings=headings,
                 cell=cell,
             )
