@@ -131,12 +131,12 @@ def test_places_are_asked_what_they_have_by_now_and_nothing_is_fetched(
     told = {path: finding for path, finding in found(outcome).items() if finding != "unchanged"}
     assert told == {
         "levels/1.csv": "newer", "levels/2.csv": "newer", "levels/3.csv": "gone",
-        "levels/4.csv": "moved", "levels/6.csv": "untold",
+        "levels/4.csv": "moved", "levels/6.csv": "not stated",
     }  # fmt: skip
     fetched = [each for each in place.requests if each.method == "GET" and each.status == 200]
     assert fetched == []
     why = {each["path"]: each["why"] for each in outcome.json()}
-    assert why["levels/1.csv"] == "it has 5 bytes there, and 4,000 here"
+    assert why["levels/1.csv"] == "size changed from 4,000 to 5 bytes"
     assert why["levels/4.csv"] == f"it has moved to {place.base}/moved.csv"
 
 

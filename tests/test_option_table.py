@@ -41,7 +41,7 @@ _FUNCTIONS = (
 """The commands that are functions, too."""
 
 _FOR_PEOPLE = frozenset(
-    "csv json tree folders levels why overwrite preview detach write_errand to_script".split()
+    "brief csv json tree folders levels why overwrite preview detach write_errand to_script".split()
 )
 """What only a command line needs, or what a function has another way for."""
 

@@ -10,10 +10,13 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import run
+from willow_cart import synonyms
 from willow_cart.cli.arguments import EVERYDAY
 from willow_cart.cli.main import make_parser
 from willow_cart.commands.table import COMMANDS
+from willow_cart.demo.example import SECRETS
 from willow_cart.demo.places import open_places
+from willow_cart.demo.serving import tour
 
 ROOT = Path(__file__).parent.parent
 
@@ -105,4 +108,44 @@ def test_help_finds_words_in_options_and_in_the_guide(tmp_path: Path) -> None:
     assert "--gap" not in slow.out, "only a row of its table is shown"
     assert run("help", "slow", "server", cwd=tmp_path).code == 0
     none = run("help", "xyzzy", cwd=tmp_path)
-    assert (none.code, "help xyzzy: nothing is said of it" in none.err) == (2, True)
+    assert (none.code, "help xyzzy: no entry" in none.err) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("words", "entry"),
+    [
+        ("unzip", "`willow-cart unpack`"), ("recursive", "`--depth N|all`"),
+        ("subfolders", "`--depth N|all`"), ("parallel", "`--lanes N`"),
+        ("timeouts", "`--stall-after SECONDS`"), ("merge", "`willow-cart combine`"),
+        ("excel", "`willow-cart combine`"), ("invert", "`--swap`"), ("exclude", "`--drop"),
+        ("rename", "`willow-cart refile`"), ("every week", "`willow-cart timetable`"),
+        ("schedule", "`willow-cart timetable`"), ("retries", "`--attempts N`"),
+        ("dry-run", "`--preview`"), ("duplicates", "`--twins"), ("hashes", "`--checksums"),
+    ],
+)  # fmt: skip
+def test_help_knows_other_words(tmp_path: Path, words: str, entry: str) -> None:
+    found = run("help", *words.split(), cwd=tmp_path)
+    assert found.code == 0
+    assert entry in "\n".join(found.out.splitlines()[:8]), found.out
+
+
+def test_every_synonym_leads_to_what_exists() -> None:
+    flags = {option.flag for command in COMMANDS.values() for option in command.options()}
+    for meaning, words in synonyms._WORDS_FOR.items():
+        name, *more = meaning.split()
+        known = name in COMMANDS or name in flags
+        assert known, meaning
+        assert all(each in flags for each in more if each.startswith("--")), meaning
+        for word in words.split():
+            assert meaning in synonyms.meanings_of(word), word
+            assert len(word) < 4 or meaning in synonyms.meanings_of(f"{word}s"), word
+
+
+def test_the_tour_of_the_demo_runs_in_its_order(tmp_path: Path) -> None:
+    desk = tmp_path / "desk"
+    desk.mkdir()
+    with open_places(tmp_path / "lists", 0) as places:
+        for line in tour(places, tmp_path / "lists"):
+            done = run(*shlex.split(line, comments=True), cwd=desk, env=SECRETS)
+            is_meant = "on purpose" in line
+            assert (done.code != 0) is is_meant, (line, done.err)

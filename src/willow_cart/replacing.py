@@ -157,13 +157,25 @@ def _looked_at(path: Path) -> bytes:
     return beginning + unpacked + end
 
 
+def make_folder_of(path: Path) -> None:
+    """Make the folder that an output is written to.
+
+    Raises:
+        OSError: it cannot be made.
+    """
+    path.absolute().parent.mkdir(parents=True, exist_ok=True)
+
+
 def _open_unfinished(path: Path) -> int:
-    """Open the temporary file; leftovers of an earlier run are removed.
+    """Open the temporary file, in a folder that is made if needed.
+
+    Leftovers of an earlier run are removed.
 
     Raises:
         BlockingIOError: another command is writing it.
         OSError: it cannot be opened.
     """
+    make_folder_of(path)
     with suppress(FileNotFoundError):
         status = os.lstat(path)
         if not stat.S_ISREG(status.st_mode) or status.st_nlink > 1:

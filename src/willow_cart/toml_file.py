@@ -107,7 +107,7 @@ class TomlFile:
         except OSError as error:
             raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise BadOption(str(path), f"cannot be read: {error}", "check that line") from None
+            raise BadOption(*_place_of_mistake(path, error)) from None
         self._lines = _lines_of(text)
 
     def top(self, title: str) -> Table:
@@ -144,6 +144,19 @@ class TomlFile:
     def _place_of(self, name: str) -> str:
         line = self._lines.get((name, 0), {}).get("") or self._lines["", 0].get(name)
         return ", ".join(filter(None, (self._name, f"line {line}" if line else "", name)))
+
+
+_POSITION = re.compile(r" \(at (?:line (\d+), column \d+|end of document)\)$")
+
+
+def _place_of_mistake(path: Path, error: Exception) -> tuple[str, str, str]:
+    """Return the file and line of what is not TOML, the reason, and what to do."""
+    found = _POSITION.search(str(error))
+    if found is None:
+        return str(path), f"cannot be read: {error}", "save it as TOML in UTF-8"
+    where = f"line {found[1]}" if found[1] else "the last line"
+    reason = str(error)[: found.start()]
+    return f"{path}, {where}", f"not valid TOML: {reason.lower()}", "complete or correct that line"
 
 
 def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:

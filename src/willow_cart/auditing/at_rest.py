@@ -52,7 +52,7 @@ class Finding(StrEnum):
     """Its place has it no more."""
     MOVED = "moved"
     """Its place has it at another address now."""
-    UNTOLD = "untold"
+    UNTOLD = "not stated"
     """Its place does not tell."""
 
 
@@ -353,10 +353,10 @@ def _ask(questions: ManyQuestions, arrival: Arrival) -> Audited:
 def _difference(facts: Metadata, arrival: Arrival) -> str:
     """Return what shows that the server has another version; empty if nothing does."""
     if facts.length is not None and facts.length != arrival.size and not arrival.decoded:
-        return f"it has {facts.length:,} bytes there, and {arrival.size:,} here"
+        return f"size changed from {arrival.size:,} to {facts.length:,} bytes"
     if contradict(facts.validators, arrival.validators):
         if facts.validators.entity_tag != arrival.entity_tag:
-            return f"its mark is {facts.validators.entity_tag}, and was {arrival.entity_tag}"
+            return f"ETag changed from {arrival.entity_tag} to {facts.validators.entity_tag}"
         return f"it was changed on {facts.validators.last_modified}"
     return ""
 

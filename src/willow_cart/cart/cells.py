@@ -83,7 +83,7 @@ def _read_bytes(cell: str) -> tuple[int | None, int | None]:
 def _counted(digits: str) -> int:
     count = read_count(digits)
     if count is None:
-        raise BadOption(repr(digits[:30]), "is larger than any file", "correct the size")
+        raise BadOption(repr(digits[:30]), "implausible size", "correct it")
     return count
 
 

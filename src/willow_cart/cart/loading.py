@@ -63,8 +63,10 @@ class Loaded(Record):
             "new": self.new, "renewed": self.renewed, "gone": self.gone, "back": self.back
         }  # fmt: skip
         told = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
-        rows = count_of(self.rows, "row")
-        return f"{rows} ({told or 'nothing changed'}); taken: {self.taken}"
+        if self.new == self.rows == self.taken.files:
+            return f"{self.taken}"
+        changes = told or "nothing changed"
+        return f"{count_of(self.rows, 'row')}, {changes}; taken: {self.taken}"
 
 
 class Find:

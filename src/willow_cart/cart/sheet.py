@@ -125,13 +125,17 @@ class Sheet:
             sheet = cls(lambda: open_named(path), str(path))
             sheet._stamp = stamp
             return sheet
+        except IsADirectoryError:
+            raise UnreadableSource(
+                str(path), "is a folder, not a cart", "name the file of a cart"
+            ) from None
         except UnreadableSource as error:
             raise UnreadableSource(
                 str(path), f"not a cart: {error.reason}", "convert it with load --cart"
             ) from None
         except FileNotFoundError:
             raise UnreadableSource(
-                str(path), "no such cart", "create one: willow-cart load SOURCE --cart"
+                str(path), "no such cart", f"create one: willow-cart load SOURCE --cart {path.name}"
             ) from None
         except OSError as error:
             raise UnreadableSource(

@@ -91,7 +91,7 @@ class Choice(Record):
             return
         if not self.offered:
             raise NothingChosen(
-                "no files found", "there are none", "check the source", offered=0, rule=None
+                "no files found", "the source lists none", "check the source", offered=0, rule=None
             )
         before = self.offered
         for rule in self.rules:
@@ -555,7 +555,9 @@ class Choosing(ChoosingOptions):
             yield ChoosingRule(f"--nth {self.nth}", _nth(self.nth), _On.COUNT)
         if self.first is not None:
             if self.first < 1:
-                raise BadOption(f"--first {self.first}", "keeps nothing", "give a number from 1 up")
+                raise BadOption(
+                    f"--first {self.first}", "must be 1 or more", "give a number from 1 up"
+                )
             most, met = self.first, count(1)
             yield ChoosingRule(f"--first {most}", lambda _: next(met) <= most, _On.COUNT)
 

@@ -144,6 +144,18 @@ def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
         _add_all(within, group.options)
 
 
+def usage_of(prog: str, command: Command) -> str:
+    """Return how a command is typed: its arguments and what it requires, without the options."""
+    words = [prog, command.name]
+    for each in command.arguments():
+        name = each.metavar or each.dest
+        optional = each.nargs in ("?", "*")
+        several = "..." if each.nargs in ("+", "*") else ""
+        words.append(f"[{name}{several}]" if optional else f"{name}{several}")
+    words += (f"{each.flag} {each.metavar}" for each in command.options() if each.is_required)
+    return " ".join([*words, "[options]"])
+
+
 def make_short_help(prog: str, command: Command) -> str:
     """Return the help of a command on one screen: its everyday options, and examples.
 
@@ -152,16 +164,11 @@ def make_short_help(prog: str, command: Command) -> str:
     """
     everyday = EVERYDAY[command.name]
     options = command.by_key()
-    named = " ".join(
-        f"{each.metavar or each.dest}..." if each.nargs in ("+", "*") else each.metavar or each.dest
-        for each in command.arguments()
-    )
-    required = "".join(
-        f" {each.flag} {each.metavar}" for each in command.options() if each.is_required
-    )
-    usage = f"{prog} {command.name} {named}{required} [options]"
     parser = argparse.ArgumentParser(
-        prog=prog, usage=usage, add_help=False, description=command.description
+        prog=prog,
+        usage=usage_of(prog, command),
+        add_help=False,
+        description=command.description,
     )
     shown = parser.add_argument_group("everyday options")
     for key in everyday.options:

@@ -113,11 +113,11 @@ def _start_and_wait() -> int:
         return code
     if number:
         tell(
-            f"run {number} continues in the background: willow-cart runs --watch {number} shows"
-            f" it, --stop {number} stops it; it writes to {log}"
+            f"run {number} continues in the background; willow-cart runs --watch {number} shows"
+            f" its progress, --stop {number} stops it; log: {log}"
         )
     else:
-        tell("the haul continues in the background: willow-cart runs --watch shows it")
+        tell("the haul continues in the background; willow-cart runs --watch shows its progress")
     return 0
 
 

@@ -23,6 +23,7 @@ from willow_cart.cli.arguments import (
     given_by,
     make_short_help,
     typed_words,
+    usage_of,
 )
 from willow_cart.cli.screen import show_line, tell
 from willow_cart.commands.settings import settings_for
@@ -168,6 +169,7 @@ def make_parser(
             name,
             help=command.brief,
             description=command.description,
+            usage=usage_of(parser.prog, command) if with_options else None,
             allow_abbrev=False,
             add_help=False,
         )

@@ -66,7 +66,7 @@ _STYLES: dict[str, str] = {
     "gone": "bold yellow",
     "newer": "yellow",
     "moved": "yellow",
-    "untold": "yellow",
+    "not stated": "yellow",
     "unknown": "dim",
     State.ARRIVED.label: "green",
     State.UNCHANGED.label: "dim",

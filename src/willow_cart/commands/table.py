@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 _OF_THE_PROGRAM = frozenset({"timetable", "help", "completion", "demo"})
 """Commands whose requests are in one module, as they have no job of the core."""
 
-_SECTIONS = ("", "unpacking", "looking", "choosing", "sign-in", "connecting", "pace")
+_SECTIONS = ("", "looking", "choosing", "unpacking", "sign-in", "connecting", "pace")
 """The titles of groups, in the order of the help."""
 
 

@@ -163,7 +163,8 @@ def _counts_of(done: ErrandDone | None) -> dict[str, int]:
         for name, count in step.counts.items():
             key = f"{name} {_DONE.get(step.step.what, step.step.what)}"
             counts[key] = counts.get(key, 0) + count
-    return {name: count for name, count in counts.items() if count}
+    # That nothing failed is what the reader of a mail looks for.
+    return {name: count for name, count in counts.items() if count or name == State.FAILED}
 
 
 def _steps_of(done: ErrandDone | None) -> list[dict[str, object]]:

@@ -130,7 +130,7 @@ class Values:
             return _written(self._words[name], spec or "", f"{place}, {found[0]}")
         if name in self._lists:
             raise BadOption(
-                f"{place}, {found[0]}", "is a list, which can be used in sources only", "see it"
+                f"{place}, {found[0]}", "is a list, which only sources can use", "use a text here"
             )
         moment = self._moment(name, part, place, found[0])
         if moment is not None:
@@ -147,7 +147,7 @@ class Values:
             return found[0]
         known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
         near = difflib.get_close_matches(name, known, 1)
-        meant = f"did you mean {{{near[0]}}}?" if near else f"there are {', '.join(known)}"
+        meant = f"did you mean {{{near[0]}}}?" if near else f"define {name} under [values]"
         raise BadOption(f"{place}, {found[0]}", "not a value", meant)
 
     def variants(self, texts: Sequence[str]) -> Iterator[Values]:
@@ -178,4 +178,6 @@ class Values:
         try:
             return before(self._now, int(part)), spec
         except (ValueError, OverflowError):
-            raise BadOption(f"{place}, {written}", "is before the year 1", "see it") from None
+            raise BadOption(
+                f"{place}, {written}", "is before the year 1", "use a smaller number"
+            ) from None

@@ -15,7 +15,7 @@ from willow_cart.structs import Value
 SAMPLE_BYTES = 1 << 20
 """The bytes from which a dialect is detected."""
 
-_DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "|"}
 _SAMPLE_ROWS = 500
 
 # In prose, hardly two lines have as many commas; a table may have a remark below.
@@ -46,7 +46,7 @@ class Dialect(Value):
     def __str__(self) -> str:
         mark = "point" if self.decimal == "." else "comma"
         label = encoding_label(self.encoding)
-        return f"{_DELIMITERS[self.delimiter]} between cells, decimal {mark}, {label}"
+        return f"columns separated by {_DELIMITERS[self.delimiter]}, decimal {mark}, {label}"
 
 
 def encoding_label(encoding: str) -> str:
@@ -72,7 +72,7 @@ def encoding_named(name: str) -> str:
 def encoding_of(beginning: bytes) -> str:
     """Return the encoding of a text, judging by its start.
 
-    One that is not UTF-8 is taken for Windows-1252.
+    Text that is not UTF-8 is assumed to be Windows-1252.
     """
     for mark, encoding in _MARKS.items():
         if beginning.startswith(mark):

@@ -279,10 +279,10 @@ def _of_plan(event: Planned) -> Iterator[str]:
     if twice := plan.offers.twice:
         yield f"{count_of(twice, 'address', 'addresses')} duplicated, fetched once"
     if example := plan.changed.example:
-        verb = "is" if plan.changed.files == 1 else "are"
         yield (
-            f"{count_of(plan.changed.files, 'name')} {verb} made safe, such as"
-            f" {without_secrets(example.offer.address)}, filed as {example.path}"
+            f"{count_of(plan.changed.files, 'name')} had characters that files cannot have (such as"
+            f" : and ?) and {'was' if plan.changed.files == 1 else 'were'} changed:"
+            f" {without_secrets(example.offer.address)} is filed as {example.path}"
         )
     for clash in plan.clashes:
         several = len(clash.given) > 1

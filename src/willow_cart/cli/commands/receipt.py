@@ -186,18 +186,19 @@ def _show(receipt: OpenReceipt, request: ReceiptRequest) -> None:
             "" if row.size is None else format_size(row.size),
             row.verdict or "",
             (row.sha256 or "")[:12],
+            row.reason,
         ]
         for row in rows
     ]
-    columns = ("no.", "state", "path", "size", "checked by", "sha256")
+    columns = ["no.", "state", "path", "size", "checked by", "sha256", "reason"]
+    if not any(row.reason for row in rows):
+        columns, cells = columns[:-1], [each[:-1] for each in cells]
     if cells:
         show_table(columns, cells, numeric=("no.", "size"))
     for row in rows:
-        if row.reason:
-            show_line(f"{row.path}: {row.reason}")
-        elif row.note:
+        if row.note and not row.reason:
             show_line(f"{row.path}: {row.note}")
-        elif row.resumed:
+        elif row.resumed and not row.reason:
             show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
     if left_out > 0:
         show_line(

@@ -109,8 +109,8 @@ def _watch(runs: Runs, run: Run) -> int:
             _pass_on(runs.log_of(run), said, pass_on)
     except KeyboardInterrupt:
         tell(
-            f"run {run.number} continues in the background;"
-            f" willow-cart runs --stop {run.number} stops it"
+            f"run {run.number} continues in the background; willow-cart runs --watch {run.number}"
+            f" shows its progress, --stop {run.number} stops it"
         )
         return Exit.GOOD
     tell(f"run {run.number}: {_state_of(run)}; for details, run willow-cart receipt {run.into}")

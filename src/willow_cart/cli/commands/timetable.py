@@ -16,8 +16,9 @@ def run(request: TimetableRequest) -> int:
     entry = make_entry(request, _program())
     if entry.variables:
         tell(
-            f"{request.file}: needs {', '.join(entry.variables)} in the environment of the"
-            " scheduler; set them there, or keep secrets in files (password_file)"
+            f"{request.file}: uses the environment variable"
+            f"{'s' if len(entry.variables) > 1 else ''} {', '.join(entry.variables)}, which"
+            " schedulers such as cron do not set; set them there, or refer to a file: file:PATH"
         )
     if entry.files:
         write_files(entry, overwrite=request.overwrite)

@@ -32,8 +32,8 @@ def run(request: WeighRequest) -> int:
         facts = _as_json(done.weight, done.ahead, done.split, request)
         show_text(json_text(facts, indent=1))
     else:
-        _show(done.weight, done.ahead, request)
         _show_parts(done.split)
+        _show(done.weight, done.ahead, request)
     if (figure := draw(request, done)) is not None:
         tell(f"drawn in {figure}")
     return done.exit_code
