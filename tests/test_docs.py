@@ -14,8 +14,11 @@ import pytest
 
 import willow_cart
 from tests.support.docs import docs_module
+from tests.support.program import run
 from willow_cart.cart.columns import COLUMNS
 from willow_cart.cli.main import make_parser
+from willow_cart.demo.example import SECRETS
+from willow_cart.demo.places import open_places
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.receipt import ReceiptRow
@@ -160,3 +163,36 @@ def test_every_part_of_the_program_on_a_page_exists(page: Path) -> None:
     for name in re.findall(r"`([a-z_]+(?:\.\w+)+)(?:\(\))?`", page.read_text()):
         if name.partition(".")[0] in parts and not name.endswith(".py"):
             assert pkgutil.resolve_name(f"willow_cart.{name}"), name
+
+
+_NOT_RUN = ("demo", "runs --", "--detach", "--cluster", "--install", "pick sounds.csv\n")
+"""Commands that need a terminal, a cluster or a crontab, or that go on by themselves."""
+
+_ELSEWHERE = re.compile(
+    r"\b(?!trust\b)\w+\.example|api\.trust|old\.zip|/media/|season\.csv|az://|report\.toml|check\.py"
+)
+"""Places and files that the demo does not have."""
+
+_MEANT = re.compile(r"addresses\.txt|offline")
+"""The list has a mistake in it, and the pages to read offline have a broken link."""
+
+
+@pytest.mark.parametrize("page", ["README.md", "docs/guide.md"])
+def test_the_commands_of_a_page_run_on_the_demo(page: str, tmp_path: Path) -> None:
+    text = (ROOT / page).read_text()
+    blocks = re.findall(r"```sh\n(.*?)```", text, re.DOTALL)
+    failed = []
+    with open_places(tmp_path / "lists") as places:
+        desk = tmp_path / "lists"
+        for line in "".join(blocks).splitlines(keepends=True):
+            if not line.startswith("willow-cart ") or _ELSEWHERE.search(line):
+                continue
+            if any(each in line for each in _NOT_RUN):
+                continue
+            words = line.removeprefix("willow-cart ").replace("https://trust.example", places.web)
+            words = words.replace("http://127.0.0.1:8031", places.web)
+            words = re.split(r" > ", words)[0]
+            done = run(*shlex.split(words, comments=True), cwd=desk, env={**SECRETS, "FEN": "x"})
+            if done.code and not _MEANT.search(line):
+                failed.append((line.strip(), done.code, done.err[-300:]))
+    assert not failed

@@ -100,7 +100,7 @@ def singular(word: str) -> str:
     """Return an English noun in the singular; other words are returned unchanged."""
     if len(word) > 4 and word.endswith("ies"):
         return f"{word[:-3]}y"
-    if re.search(r"(?:s|x|z|ch|sh)es$", word):
+    if re.search(r"(?:ss|x|ch|sh)es$", word):
         return word[:-2]
     return word[:-1] if len(word) > 3 and re.search(r"[^su]s$", word) else word
 

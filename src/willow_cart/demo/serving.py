@@ -41,8 +41,9 @@ def serve(folder: Path, port: int) -> None:
 
 def tour(places: Places, folder: Path) -> Sequence[str]:
     """Return commands to try in order, each after those before it."""
+    refused = "# refuses a map, whose checksum is wrong on purpose"
     return (
-        f"survey {folder / 'addresses.txt'} --ask-sizes",
+        f"survey {folder / 'addresses.txt'} --ask-sizes  # line 7 is wrong on purpose",
         f"survey {places.web}/hides/2031.html --column Recording",
         f"survey {places.web}/archive/ --depth all --tree",
         f"survey {places.web}/news.xml",
@@ -55,7 +56,7 @@ def tour(places: Places, folder: Path) -> Sequence[str]:
         f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
         "pick sounds.csv --only --prefer wav,au",
         "weigh sounds.csv --speed 500kB/s --drives 700kB,700kB",
-        f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
+        f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS  {refused}",
         f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
         "receipt may",
         f"offline {places.web}/guide/ --into guide --depth all",

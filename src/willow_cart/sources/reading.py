@@ -83,7 +83,9 @@ def open_file(name: str) -> BinaryIO:
             raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
         return open_named(path)
     except FileNotFoundError:
-        raise UnreadableSource(name, "no such file", BEGINNINGS) from None
+        raise UnreadableSource(
+            name, "no such file", f"check its name; for an address, {BEGINNINGS}"
+        ) from None
     except OSError as error:
         raise UnreadableSource(
             name, f"cannot be read: {plainly(error)}", "check the file"
