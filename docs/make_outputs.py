@@ -1,6 +1,6 @@
 """Run the commands of pages on the stand-ins, and write what they answer: `make docs`.
 
-In a block of `console` a line that begins with `$` is a command; what stands below it is what it
+In a block of `console` a line that begins with `$` is a command; what is below it is what it
 answers, on standard output and standard error. A test runs them again and compares.
 """
 

@@ -1,4 +1,4 @@
-"""A file is gone only if its server says so; a listing that was cut off says nothing."""
+"""A file is gone only if its server states it; a listing that was cut off says nothing."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What arrives is what was sent, and says so: error documents, two lengths, sizes, times."""
+"""What arrives is what was sent, and states it: error documents, two lengths, sizes, times."""
 
 from __future__ import annotations
 

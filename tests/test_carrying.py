@@ -1,4 +1,4 @@
-"""One file's trip, on the seam's fake: resuming, starting over, checking, and what lies there."""
+"""One file's trip, on the seam's fake: resuming, starting over, checking, and what is there."""
 
 from __future__ import annotations
 

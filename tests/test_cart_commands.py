@@ -87,7 +87,7 @@ def test_loading_again_keeps_what_a_person_did_and_says_what_changed(
     trust_site.exhibits["sounds/2031-05/alder_dawn.wav"].content += b"more"
     trust_site.exhibits["sounds/2031-05/new.wav"] = Exhibit(b"new")
     again = load_sounds(hides, trust_site)
-    assert again.last_line.startswith("sounds.csv: 13 rows (1 new, 1 renewed, 1 gone); taken: 7")
+    assert again.last_line.startswith("sounds.csv: 13 rows, 1 new, 1 renewed, 1 gone; taken: 7")
     assert "1 file no longer offered; marked in the column gone" in again.err
     (gone,) = (row for row in table(hides / "sounds.csv") if row["gone"])
     assert (gone["name"], gone["take"]) == ("alder_dawn.wav", "yes")
@@ -99,7 +99,7 @@ def test_loading_again_keeps_what_a_person_did_and_says_what_changed(
     assert "already contains files of another source" in other.err
     more = ["--ext", "csv", "--add", "--cart", "sounds.csv"]
     added = run("load", f"{trust_site.base}/hides/2031.html", *more, cwd=hides)
-    assert added.last_line.startswith("sounds.csv: 22 rows (9 new)")
+    assert added.last_line.startswith("sounds.csv: 22 rows, 9 new")
     weighed = run("weigh", "sounds.csv", cwd=hides)
     assert "9 sizes unknown (--ask-sizes asks the servers)" in weighed.out
     asked = run("weigh", "sounds.csv", "--ask-sizes", cwd=hides)
@@ -210,7 +210,7 @@ def test_a_cart_goes_out_and_comes_back_in_every_form(hides: Path) -> None:
     (hides / "bag").mkdir()
     for form in ("list.txt", "sounds.jsonl", "sounds.meta4", "bag/fetch.txt", "sounds.tsv"):
         out = run("load", "sounds.csv", "--cart", form, cwd=hides)
-        assert out.last_line.startswith(f"{form}: 12 rows (12 new"), out.err
+        assert out.last_line.startswith(f"{form}: 12 files, 1.87 MB"), out.err
         survey = run("survey", form, "--json", cwd=hides).json()
         assert {each["url"] for each in survey["offers"]} == wanted
         assert form == "list.txt" or survey["sizes_unknown"] == 0

@@ -77,7 +77,7 @@ def promised(entries: list[tuple[str, str]], offers: list[str]) -> tuple[list[st
     [
         ([("c.csv", "x")], ["http://h.example/2030/c.csv"], (["x"], 0)),
         ([("c.csv", "x")], ["http://other.example/1/c.csv"], (["x"], 0)),
-        # A list speaks of the folder that it lies in before it speaks of any other.
+        # A list speaks of the folder that it is in before it speaks of any other.
         (
             [("c.csv", "x")],
             ["http://h.example/2029/c.csv", "http://h.example/2030/c.csv"],

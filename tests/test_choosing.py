@@ -174,7 +174,7 @@ def test_an_empty_choice_names_the_rule_that_emptied_it_and_what_there_was() -> 
 
 
 def test_nothing_offered_is_told_apart_from_nothing_chosen() -> None:
-    with pytest.raises(NothingChosen, match="there are none") as caught:
+    with pytest.raises(NothingChosen, match="the source lists none") as caught:
         Choosing(keep=("*",)).choose([]).require_some()
     assert caught.value.rule is None
 

@@ -174,10 +174,10 @@ def test_every_way_to_write_a_table_is_found_out(tmp_path: Path, place: StandIn)
     ]  # fmt: skip
     assert ask(tmp_path / "t.sqlite", "SELECT count(*) FROM t") == [(14,)]
     for line in (
-        "1 table: semicolons between cells, decimal comma, Windows-1252",
-        "1 table: tabs between cells, decimal point, UTF-8",
-        "1 table: bars between cells, decimal comma, UTF-8",
-        "1 table: semicolons between cells, decimal comma, UTF-16",
+        "1 table: columns separated by semicolons, decimal comma, Windows-1252",
+        "1 table: columns separated by tabs, decimal point, UTF-8",
+        "1 table: columns separated by |, decimal comma, UTF-8",
+        "1 table: columns separated by semicolons, decimal comma, UTF-16",
         "1 table: workbook",
     ):
         assert line in done.out

@@ -93,7 +93,7 @@ def test_a_container_may_be_written_by_its_account(tmp_path: Path, account: str)
     knocked = run("knock", *written, *SIGNED, cwd=tmp_path)
     assert knocked.code == 0, knocked.out
     for words, told in {
-        (f"az://{ACCOUNT}",): "names no container; write az://ACCOUNT/CONTAINER/PREFIX",
+        (f"az://{ACCOUNT}",): "no container in the address; write az://ACCOUNT/CONTAINER/PREFIX",
         (f"az://{ACCOUNT}/traps/", f"{account}/traps/"): "do not go with other sources",
     }.items():
         refused = run("survey", *words, cwd=tmp_path)
@@ -167,7 +167,7 @@ def test_who_is_not_let_in_is_told_why(
         assert (outcome.code, outcome.out) == (1, "")
         assert said in outcome.err
         assert "sig=" not in outcome.err
-        # A key or a signature says that it is a container.
+        # A key or a signature states that it is a container.
         bare = run("survey", traps[0], *options, cwd=tmp_path)
         assert (bare.err == outcome.err) is bool(options)
         knocked = run("knock", *traps, *options, "--json", cwd=tmp_path)

@@ -1,4 +1,4 @@
-"""Documentation that lies fails here."""
+"""Documentation that is fails here."""
 
 from __future__ import annotations
 

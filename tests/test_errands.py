@@ -150,7 +150,7 @@ def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn
         shown.out
     )
     assert not (job.parent / "data").exists()
-    # Started from elsewhere, as a timetable does, and what it makes lies beside it all the same.
+    # Started from elsewhere, as a timetable does, and what it makes is next to it all the same.
     elsewhere = job.parent / "elsewhere"
     elsewhere.mkdir()
     first = errand(job, cwd=elsewhere)
@@ -228,7 +228,7 @@ def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> 
         (("{hide}", "{hid}"), "line 14, from, {hid}: not a value; did you mean {hide}?"),
         (("into =", "intoo ="), "line 2, intoo: unknown key in the errand; did you mean into?"),
         (("[haul]", "[hual]"), "hual: unknown key in the errand; did you mean haul?"),
-        (("keep = [", "keep = "), "cannot be read: "),
+        (("keep = [", "keep = "), "not valid TOML: "),
         (("{source}/", "{sauce}/"), "{sauce}: not a field"),
     ],
 )
@@ -342,7 +342,7 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
     line = shown.out.splitlines()[1]
     fields, command = line.split(" ", 5)[:5], line.split(" ", 5)[5]
     assert fields == ["30", "20", "*", "*", "5"]
-    # crontab(5): what is behind a bare percent sign would be standard input.
+    # crontab(5): what is after a bare percent sign would be standard input.
     assert "%" not in command.replace("\\%", "")
     home = tmp_path / "home"
     home.mkdir()
@@ -352,7 +352,8 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
     assert "arrived" in (folder / "job.log").read_text()
     told = (folder / "job.last.txt").read_text()
     assert (
-        "job.toml: everything is done: 1 offered, 1 chosen, 1 arrived (exit code 0), took" in told
+        "job.toml: everything is done: 1 offered, 1 chosen, 1 arrived, 0 failed (exit code 0)"
+        in told
     )
     assert not (folder / "told").exists()
     place.exhibits.clear()
@@ -436,7 +437,7 @@ def test_a_timetable_is_put_into_the_crontab_once(tmp_path: Path, place: StandIn
     for at in ("Fri 20:30", "daily 06:00"):
         done = run("timetable", job, "--at", at, "--install", cwd=tmp_path, env=path)
         assert done.code == 0
-        assert "needs FEN_DIR in the environment" in done.err
+        assert "uses the environment variable FEN_DIR, which" in done.err
     lines = tab.read_text().splitlines()
     assert lines[:2] == ["5 4 * * * mine", f"# willow-cart errand {job}"]
     assert (len(lines), lines[2].startswith("0 6 * * * ")) == (3, True)
@@ -562,7 +563,7 @@ def test_a_survey_is_written_down_as_an_errand(tmp_path: Path, place: StandIn) -
     assert "# depth = 2  # 1 folder not entered, such as deep/" in text
     assert run("errand", "job.toml", cwd=tmp_path).code == 0
     assert len(files_in(tmp_path / "data/2031-05")) == 4
-    # Every hint can be taken as it stands.
+    # Every hint can be taken as it is.
     job = tmp_path / "job.toml"
     job.write_text(text.replace("# keep =", "keep =").replace("# depth =", "depth ="))
     assert "3 chosen: all unchanged" in run("errand", job, cwd=tmp_path).out
@@ -624,7 +625,8 @@ def test_a_run_is_summed_up_with_counts_and_has_one_receipt(tmp_path: Path, plac
     told = json.loads((tmp_path / "s.json").read_text())
     assert (told["exit_code"], told["meaning"]) == (0, "everything is done")
     assert told["counts"] == {
-        "offered": 2, "chosen": 2, "arrived": 2, "archives unpacked": 1, "files unpacked": 1,
+        "offered": 2, "chosen": 2, "arrived": 2, "failed": 0,
+        "archives unpacked": 1, "files unpacked": 1,
         "tables combined": 2, "rows combined": 3,
     }  # fmt: skip
     assert [(each["step"], each["counts"]) for each in told["steps"]] == [
@@ -647,7 +649,7 @@ def test_a_run_is_summed_up_with_counts_and_has_one_receipt(tmp_path: Path, plac
     assert "2 new files expected (expect_new), 0 arrived" in second.err
     assert re.search(
         r"job.toml: too little is new: 2 new files expected, 0 arrived: 2 offered, 2 chosen,"
-        r" 2 unchanged, 2 tables combined, 3 rows combined \(exit code 1\), took ",
+        r" 2 unchanged, 0 failed, 2 tables combined, 3 rows combined \(exit code 1\), took ",
         (tmp_path / "s.txt").read_text(),
     )
     assert run("receipt", "data", "--json", cwd=tmp_path).json()["run"] == 3

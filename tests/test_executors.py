@@ -365,7 +365,7 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
 
 
 def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
-    """What is given back is taken by any lane, one by one, and by the dozen no more."""
+    """What is given back is taken by any lane, one by one, and in batches no more."""
     queue = HostQueue([("h", n) for n in range(6)], lanes_per_host=4)
     taken = queue.take_several(0.0, BatchRule(4), 1)
     assert taken == ("h", [0, 1, 2, 3], 1)

@@ -230,7 +230,7 @@ def test_paths_are_unique_and_fit_whatever_the_names(
     try:
         plan = make_plan(store, rule, case_sensitive=case_sensitive)
     except FieldsMissing:
-        return  # a text of nothing but blanks says nothing
+        return  # a text of nothing but spaces says nothing
     found = [filed.path for filed in plan]
     keys = found if case_sensitive else [fold(path) for path in found]
     assert len(set(keys)) == len(store)

@@ -140,7 +140,7 @@ def test_a_tree_comes_as_it_is_whatever_server_lists_it(tmp_path: Path, name: st
 
 def test_folders_that_are_not_entered_are_counted_and_named(tmp_path: Path, archive: Path) -> None:
     with python_server(archive) as base:
-        # Without the slash at its end the address means the same: the server says so.
+        # Without the slash at its end the address means the same: the server states it.
         outcome = run("survey", f"{base}/2030", cwd=tmp_path)
         assert "1 folder not entered (--depth 2 or --depth all to enter): deep/" in outcome.err
         assert outcome.last_line.startswith("1 offer, 1 chosen")

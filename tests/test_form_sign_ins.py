@@ -79,7 +79,7 @@ def test_a_form_is_filled_in_once_and_anew_when_the_session_ends(
     assert first.code == 0, first.err
     assert files_in(tmp_path / "data") == FILES | {"notes.html": PAGE}
     assert portal.sign_ins == {"form": 1}, "by one lane for all"
-    # A session that ends in the midst is begun anew, and no file is the form.
+    # A session that ends in the midst is begun again, and no file is the form.
     for name, content in FILES.items():
         portal.exhibits[f"members/{name}"] = Exhibit(content + b"more\n")
     closed: list[bool] = []

@@ -44,7 +44,7 @@ def overlapping() -> bytes:
 
 
 def beyond() -> bytes:
-    """A member that begins behind the end of the archive."""
+    """A member that begins after the end of the archive."""
     whole = bytearray(zipped(("a.csv", GOOD), ("b.csv", GOOD)))
     at = whole.index(b"PK\x01\x02")
     whole[at + 42 : at + 46] = struct.pack("<I", len(whole) * 10)

@@ -1,4 +1,4 @@
-"""A folder that someone hands on: nothing in it leads out of it, and what is ours is told apart."""
+"""Hostile folders: nothing in one leads out of it, and files of the user are recognised."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def served() -> Iterator[StandIn]:
 
 @pytest.fixture
 def handed(tmp_path: Path, served: StandIn) -> Path:
-    """A folder that was hauled into, beside one that must not be touched."""
+    """A folder that was hauled into, next to one that must not be touched."""
     (tmp_path / "outside").mkdir()
     (tmp_path / "outside" / "thesis.txt").write_bytes(SECRET)
     (tmp_path / "list.txt").write_text("".join(f"{served.base}/{name}\n" for name in NAMES))
@@ -256,7 +256,7 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
 
     def swap() -> None:
         for number in itertools.count():
-            # The haul may make the folder anew between the two steps.
+            # The haul may make the folder again between the two steps.
             with suppress(FileNotFoundError, FileExistsError):
                 (into / "2031").rename(into / f"moved {number}")
                 (into / "2031").symlink_to(outside)

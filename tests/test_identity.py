@@ -81,7 +81,7 @@ def test_a_cart_has_a_row_for_each_and_knows_them_again(
 ) -> None:
     places = [f"{server.base}/one.csv?id={each}" for each in pair]
     (tmp_path / "l.txt").write_text("\n".join(places))
-    assert "2 rows" in (out := run("load", "l.txt", "--cart", "c.csv", cwd=tmp_path).out), out
+    assert "2 files" in (out := run("load", "l.txt", "--cart", "c.csv", cwd=tmp_path).out), out
     rows = list(csv.DictReader((tmp_path / "c.csv").read_text().splitlines()))
     assert len({row["url"] for row in rows}) == 1
     assert len({row["key"] for row in rows}) == 2
@@ -211,7 +211,7 @@ def test_a_ledger_of_an_early_version_says_what_it_could_not_tell_apart(
     done = run("haul", "l.txt", "--into", "d", cwd=tmp_path)
     assert done.code == 0
     assert "recorded only part of the addresses of 2 files" in done.err
-    # Every file is where it was; those that could not be told apart were fetched and compared.
+    # Every file is where it was; those that could not be distinguished were fetched and compared.
     assert files_in(tmp_path / "d") == before
     conditions = {each.target: "if-none-match" in each.fields for each in server.requests}
     assert [conditions[each.removeprefix(server.base)] for each in places] == [False, False, True]

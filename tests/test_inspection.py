@@ -123,7 +123,7 @@ def test_hauls_and_audits_tell_what_came_whole_and_is_broken(
     assert "bad.zip arrived, but levels/a.csv in it is damaged" in outcome.err
     assert "1 file arrived otherwise than expected (see above)" in outcome.err
     assert set(files_in(tmp_path / "x")) == {"good.zip", "bad.zip"}, "it is what its place has"
-    assert "bad.zip: levels/a.csv in it is damaged" in run("receipt", "x", cwd=tmp_path).out
+    assert "levels/a.csv in it is damaged" in run("receipt", "x", cwd=tmp_path).out
     assert run(*haul, "y", cwd=tmp_path).code == 0
     audit = run("audit", "y", "--inspect", "--json", cwd=tmp_path)
     assert audit.code == 4

@@ -33,7 +33,7 @@ def test_a_place_that_works_is_told_with_what_it_can_do(
     code, found = knock(f"{trust_site.base}/hides/2031.html", cwd=tmp_path)
     assert code == 0
     assert found["name"][1] == "127.0.0.1 (IPv4)"
-    assert found["listing"][1].startswith("29 files, 1 not entered")
+    assert found["listing"][1].startswith("29 files, 1 folder not entered")
     assert found["fetching"][1].startswith("causeway_counts.csv, 3.76 kB, answer after")
     assert found["resuming"][:2] == ("ok", "interrupted transfers resume")
     assert found["checksums"][0] == "unclear"

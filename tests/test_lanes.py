@@ -59,7 +59,7 @@ def simulate(
 
 
 def behind_a_line(lanes: int, *, together: float, size: int = 256 * 1024) -> float:
-    """Return the seconds for a file behind 100 ms, at 2 MB/s each and a speed for all together."""
+    """Return the seconds for a file after 100 ms, at 2 MB/s each and a speed for all together."""
     return 0.1 + size / min(2 * MB, together / lanes)
 
 

@@ -1,4 +1,4 @@
-"""Files behind scripts get the names that their servers give them, and are known again by them."""
+"""Files after scripts get the names that their servers give them, and are known again by them."""
 
 from __future__ import annotations
 

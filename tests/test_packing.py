@@ -1,4 +1,4 @@
-"""What lies in a folder as one archive: the same to the byte, with its proofs."""
+"""What is in a folder as one archive: the same to the byte, with its proofs."""
 
 from __future__ import annotations
 

@@ -211,7 +211,8 @@ def test_a_page_says_how_many_files_it_leaves_out(tmp_path: Path) -> None:
 
 
 def test_a_page_that_cannot_be_written_is_told_and_nothing_is_left(page: Path) -> None:
+    (page.parent / "nowhere").write_text("a file")
     outcome = run("receipt", "may", "--html", "nowhere/may.html", cwd=page.parent)
     assert outcome.code == 1
-    assert "nowhere/may.html: cannot be written: no such file or directory; name" in outcome.err
+    assert "nowhere/may.html: cannot be written: file exists; name" in outcome.err
     assert not list(page.parent.glob(".*html*"))

@@ -79,7 +79,7 @@ def test_addresses_of_a_list_keep_their_folders(tmp_path: Path, place: StandIn) 
     assert set(files_in(tmp_path / "data")) == set(FILES)
 
 
-# What is typed, what stands in the first line about it, and the exit code.
+# What is typed, what is in the first line about it, and the exit code.
 NOTHING = [
     (["{web}/pub/*.nix"], "{web}/pub/*.nix: matches nothing; nearby: obs.csv"),
     (["{ftp}/pub/obbs*.csv"], "{ftp}/pub/obbs*.csv: matches nothing; nearby: obs.csv"),

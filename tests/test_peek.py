@@ -1,4 +1,4 @@
-"""Looking into files: what is told of each format, from how few bytes, and of what is damaged."""
+"""Inspecting files: the facts of each format, the bytes fetched for them, and damaged files."""
 
 from __future__ import annotations
 
@@ -153,16 +153,16 @@ RECORDS = [{"hide": "alder", "count": n, "seen": None} for n in range(20_000)]
 
 Make = Callable[[], bytes]
 
-# The name, its content, the form that is told, some facts, and the types of the columns.
+# The name, its content, the form this is reported, some facts, and the types of the columns.
 FORMS: dict[str, tuple[Make, str, dict[str, object], list[tuple[str, str]]]] = {
     "levels.csv": (
         lambda: LEVELS, "table",
-        {"format": "commas between cells, decimal point, UTF-8", "columns": 3},
+        {"format": "columns separated by commas, decimal point, UTF-8", "columns": 3},
         [("time", "time"), ("level_m", "real"), ("gauge", "text")],
     ),
     "odd.txt": (
         lambda: "Größe;Zahl\n1,5;3\n2,5;4\n".encode("cp1252"), "table",
-        {"format": "semicolons between cells, decimal comma, Windows-1252", "rows": 2},
+        {"format": "columns separated by semicolons, decimal comma, Windows-1252", "rows": 2},
         [("Größe", "real"), ("Zahl", "integer")],
     ),
     "notes.txt": (
@@ -294,7 +294,7 @@ def test_rows_are_estimated_closely() -> None:
 
 @pytest.mark.parametrize("name", [name for name in FORMS if name != "empty.csv"])
 def test_damaged_files_are_told_and_never_an_error(name: str) -> None:
-    """Cut off, zeroed in the middle, scrambled behind their first bytes, or under other names."""
+    """Cut off, zeroed in the middle, scrambled after their first bytes, or under other names."""
     content = FORMS[name][0]()
     noise = random.Random(name)
     third = len(content) // 3
@@ -411,7 +411,7 @@ def test_the_command_tells_several_files_and_what_is_not_there(
     assert done.code == 1
     assert done.err == f"willow-cart: {place.base}/none.csv: 404 Not Found; check the address\n"
     assert done.out.splitlines()[1:6] == [
-        "format: commas between cells, decimal point, UTF-8; columns: 2; rows: 1",
+        "format: columns separated by commas, decimal point, UTF-8; columns: 2; rows: 1",
         "",
         "hide (text)   count (integer)",
         "alder                       1",

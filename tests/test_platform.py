@@ -231,7 +231,7 @@ def test_no_part_of_a_path_leads_elsewhere(tmp_path: Path, part: str) -> None:
 
 
 def test_junctions_are_links(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Anyone may make them, and the system says that they are folders."""
+    """Anyone may make them, and the system states that they are folders."""
     (tmp_path / "2031").mkdir()
     folder = SimpleNamespace(st_mode=stat.S_IFDIR, st_reparse_tag=0xA0000003)
     monkeypatch.setattr(os, "lstat", lambda _path: folder)

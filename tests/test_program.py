@@ -350,6 +350,7 @@ def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
     process = start("demo", "--serve", "--into", "play", cwd=tmp_path)
     try:
         assert process.stdout
+        assert process.stdout.readline().startswith(b"Starting")
         base = process.stdout.readline().split()[-1].decode()
         outcome = run("survey", "play/addresses.txt", "--ask-sizes", cwd=tmp_path)
         assert outcome.last_line == "23 offers, 23 chosen: 5.15 MB"

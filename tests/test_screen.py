@@ -46,7 +46,7 @@ def on_a_terminal(*arguments: str, cwd: Path, columns: int = 100) -> tuple[int, 
         try:
             while piece := screen.read(65536):
                 drawn += piece
-        except OSError:  # how Linux says that nobody writes to it any more
+        except OSError:  # how Linux states that nobody writes to it any more
             pass
     return process.wait(30), drawn.decode()
 

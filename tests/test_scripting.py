@@ -332,7 +332,7 @@ def test_the_notebook_runs_on_the_stand_ins(tmp_path: Path) -> None:
 
 
 def test_calls_at_the_same_time_do_not_hear_each_other(tmp_path: Path, place: StandIn) -> None:
-    """Each is told of its own troubles, also by its lanes, and of no other's."""
+    """Each is notified of its own troubles, also by its lanes, and of no other's."""
     names = "abcd"
     place.exhibits |= {f"{n}.csv": Exhibit(b"x" * 9, breaks=[3]) for n in names}
     heard: dict[str, tuple[str, ...]] = {}

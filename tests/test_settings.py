@@ -76,7 +76,7 @@ def test_an_errand_comes_before_its_project(tmp_path: Path, place_with_files: St
     [
         ("[haul]\nlnes = 2\n", "", "config.toml, line 2, lnes: unknown key in [haul]; did you"),
         ("[hauling]\n", "", "config.toml, hauling: unknown key"),
-        ("[haul\n", "", "config.toml: cannot be read: "),
+        ("[haul\n", "", "config.toml, line 1: not valid TOML: "),
         ("haul = 3\n", "", "config.toml, line 1, haul: not a table; write [haul]"),
         ("[haul]\nlanes = 'x'\n", "", "config.toml, lanes: x is not a whole number from 1 up"),
         (

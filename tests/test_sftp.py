@@ -353,7 +353,7 @@ class _Liar(asyncssh.SFTPServer):
         return path
 
     def read(self, file_obj: object, offset: int, size: int) -> bytes:
-        # A hole: nothing at the end of the first reads, and something behind it.
+        # A hole: nothing at the end of the first reads, and something after it.
         return b"" if 50_000 <= offset < 120_000 else b"x" * min(size, max(0, 50_000 - offset) or 1)
 
     def close(self, file_obj: object) -> None:

@@ -138,7 +138,8 @@ def test_every_synonym_leads_to_what_exists() -> None:
         assert all(each in flags for each in more if each.startswith("--")), meaning
         for word in words.split():
             assert meaning in synonyms.meanings_of(word), word
-            assert len(word) < 4 or meaning in synonyms.meanings_of(f"{word}s"), word
+            if len(word) > 3 and not word.endswith("s"):
+                assert meaning in synonyms.meanings_of(f"{word}s"), word
 
 
 def test_the_tour_of_the_demo_runs_in_its_order(tmp_path: Path) -> None:

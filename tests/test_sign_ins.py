@@ -113,7 +113,7 @@ def test_a_sign_in_of_the_config_file_is_used_at_its_place_or_by_its_name(
         '[sign_in.fen]\ntokenenv = "FEN"\n': "tokenenv: unknown key; did you mean token_env",
         '[sign_in.fen]\npassword = "x"\n': "must not be given as plain text; write env:NAME",
         '[sign_in.fen]\ntoken_env = "NONE"\n': "the environment variable NONE is not set",
-        "[sign_in\n": "cannot be read",
+        "[sign_in\n": "not valid TOML",
         "[sign_in.other]\n": "--sign-in fen: not in",
     }.items():
         config.write_text(content)

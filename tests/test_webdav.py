@@ -84,7 +84,7 @@ def test_folders_come_with_exact_sizes_and_times(
         source = [f"{base}/dav/", *signed, "--ignore-robots"]
         top = run("survey", *source, "--as", "webdav", "--json", cwd=tmp_path).json()
         assert {each["path"] for each in top["not_entered"]} == {"2031/", "readings old/"}
-        # Its folders have no pages, and it says that it has WebDAV.
+        # Its folders have no pages, and it states that it has WebDAV.
         for told in ([], ["--as", "webdav"]):
             found = run("survey", *source, *told, "--depth", "all", "--json", cwd=tmp_path)
             assert found.code == 0, found.err

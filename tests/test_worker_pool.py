@@ -135,7 +135,7 @@ def test_small_files_are_requested_ahead_in_groups_and_each_of_them_once() -> No
     ahead = [address for group in bench.access.opened_ahead for address in group]
     assert len(ahead) == len(set(ahead))
     assert {len(group) for group in bench.access.opened_ahead} <= {0, 1, 2, 3, 4}
-    # Several lanes take the first ones; then, each is on its way before its turn.
+    # Several lanes take the first ones; then, each is in flight before its turn.
     assert {offer.address for offer in [*small[4:7], *small[10:]]} <= {*ahead}
     assert not {offer.address for offer in odd} & {*ahead}
 

@@ -34,7 +34,7 @@ from willow_cart.cli.main import main  # noqa: E402
 
 
 def _speak_utf8() -> None:
-    """Begin anew in UTF-8 if the locale has no letters beyond ASCII, which names of files have."""
+    """Start over in UTF-8 if the locale has no letters beyond ASCII, which names of files have."""
     if sys.getfilesystemencoding() == "utf-8":
         return
     words = [sys.executable, *sys.orig_argv[1:]]

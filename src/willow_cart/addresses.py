@@ -34,7 +34,7 @@ _WITHOUT_QUERY = frozenset(
     scheme for scheme, each in SCHEMES.items() if not each.has_queries and scheme not in STORES
 )
 
-# RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
+# RFC 3986, 2.2 and 2.3: what may be in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is fixed in `_encode`.
 _PRINTABLE = "".join(map(chr, range(33, 127)))
 _PLAIN = "%/:@!$&'()*+,;=-._~?"
@@ -74,7 +74,7 @@ def normalise(text: str) -> str:
     A question mark in the address of a file or of FTP is part of a name, or a wildcard.
 
     Scheme and host in lower case, percent-encodings in upper case, a host in other letters as
-    IDNA, no default port, no fragment, blanks and letters beyond ASCII percent-encoded as UTF-8,
+    IDNA, no default port, no fragment, spaces and letters beyond ASCII percent-encoded as UTF-8,
     dot segments resolved. What stands for a file inside an archive stays.
 
     Raises:
@@ -111,7 +111,7 @@ def normalise(text: str) -> str:
     authority = user + (host if port in (None, _PORTS[scheme]) else f"{host}:{port}")
     path = _encode(parts.path) or "/"
     path = _keep_dots(path) if scheme in STORES else _without_dot_segments(path)
-    # Who signs a query may sign the text as it stands.
+    # Who signs a query may sign the text as it is.
     encode = _encode_blanks if is_signed(text) else _encode
     return urlunsplit((scheme, authority, path, encode(parts.query), ""))
 
@@ -200,7 +200,9 @@ def container_on_web(text: str, endpoint: str | None) -> str:
     account, _, rest = text.strip()[len(_CONTAINER) :].partition("/")
     if not account or not rest or rest.startswith("?"):
         shown = without_secrets(text)
-        raise BadAddress(shown, "names no container", "write az://ACCOUNT/CONTAINER/PREFIX")
+        raise BadAddress(
+            shown, "no container in the address", "write az://ACCOUNT/CONTAINER/PREFIX"
+        )
     if endpoint is not None:
         return f"{endpoint.rstrip('/')}/{account}/{rest}"
     return f"https://{account}.blob.core.windows.net/{rest}"

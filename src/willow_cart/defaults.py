@@ -1,4 +1,4 @@
-"""What holds unless someone says otherwise: options, policies and accesses take it from here."""
+"""Default values of options, policies and accesses."""
 
 LANES = 16
 """Files, or strands of files, that are fetched at a time."""

@@ -12,7 +12,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── TablesDiffer
     │   └── UnreadableLedger
     ├── NothingChosen          the request is fine, but no file is left (exit code 3)
-    ├── TransferFailed         one file did not come
+    ├── TransferFailed         one file could not be fetched
     │   ├── TransientError           ... and another attempt may well succeed
     │   │   ├── TooManyFiles
     │   │   ├── ConnectionLost
@@ -206,7 +206,7 @@ class TransientError(TransferFailed):
     """A temporary failure; another attempt may succeed.
 
     Attributes:
-        wait: seconds that the server asked to be left alone for; None when it did not say.
+        wait: seconds that the server asked to be left alone for; None if it gave none.
     """
 
     def __init__(
@@ -363,7 +363,7 @@ class CheckFailed(VerificationError):
 
     Attributes:
         expected: the promised checksum, as `algorithm:hex`.
-        found: the checksum of what came, in the same form.
+        found: the checksum of the received bytes, in the same form.
         kept: where the bytes were put for inspection.
     """
 
@@ -411,7 +411,7 @@ class Incomplete(WillowCartError):
 
     Attributes:
         result: what was done until then.
-        exit_code: what the command would tell the shell.
+        exit_code: what the command would return to the shell.
     """
 
     def __init__(

@@ -54,7 +54,7 @@ class Resuming(HaulEvent):
 
 
 class LedgerConverted(Event):
-    """The ledger is of an early version that could not tell addresses of some files apart."""
+    """The ledger is of an early version that could not distinguish the addresses of some files."""
 
     files: int
 
@@ -208,7 +208,7 @@ class Handled(HaulEvent):
     Attributes:
         path: the file's.
         why: it failed; empty if it did not.
-        output: what it said, the end of it.
+        output: the end of its output.
         seconds: how long it took.
     """
 

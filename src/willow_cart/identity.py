@@ -3,7 +3,7 @@
 An address is identified by all of it; what is shown of an address, with its secrets removed, is
 never a key. An address that cannot hold a secret is its own identifier. Of any other the part that
 can is replaced by a hash, so that neighbours in a folder are neighbours in an index too. Only the
-signature of an address that is signed anew for each request is left out, because the file is the
+signature of an address that is signed again for each request is left out, because the file is the
 same tomorrow.
 """
 
@@ -25,7 +25,7 @@ LedgerKey = NewType("LedgerKey", str)
 """An identifier in one ledger. The digest is salted: no list of guesses fits two ledgers."""
 
 _DIGEST = re.compile(r"[0-9a-f]{32}")
-# From here on an address may hold a secret, whatever it is called (RFC 3986, 3.3 to 3.5).
+# From here on an address may hold a secret, whatever its name (RFC 3986, 3.3 to 3.5).
 _MAY_BE_SECRET = re.compile(r"[?#;]")
 
 _SIGNATURES = frozenset(
@@ -163,7 +163,7 @@ def _signing(pieces: list[str]) -> frozenset[str]:
     names = frozenset(map(_name_of, pieces))
     found = [scheme.has for scheme in _SCHEMES if scheme.needs <= names]
     values = {_name_of(piece): piece.partition("=")[2] for piece in pieces}
-    # A signature by any other program has its end beside it, as a time.
+    # A signature by any other program has its end next to it, as a time.
     ends = {name for name in names & _EXPIRIES if _MOMENT.fullmatch(values[name])}
     if ends and (signatures := names & _SIGNATURES):
         found.append(signatures | ends | names & _BESIDE_SIGNATURES)

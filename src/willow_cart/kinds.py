@@ -24,10 +24,10 @@ FAMILIES: dict[str, frozenset[str]] = {
 }
 _FAMILY_OF = {extension: family for family, those in FAMILIES.items() for extension in those}
 
-# Of what makes pages and files; the address says nothing of what comes.
+# Of what makes pages and files; the address does not show the type of the answer.
 _SCRIPTS = frozenset({"php", "asp", "aspx", "jsp"})
 
-# Endings that say how a file is packed; what stands before them still says what it is.
+# Endings that say how a file is packed; what precedes them still says what it is.
 _PACKINGS = frozenset("gz bz2 xz zst".split())
 
 

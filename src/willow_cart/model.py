@@ -77,24 +77,24 @@ class Metadata(Value):
 
     Attributes:
         address: where it was found after redirects.
-        length: its length in bytes; None where the server does not say.
-        validators: marks of its version.
-        modified: when it was changed last, with time zone; None where the server does not say.
+        length: its length in bytes; None if the server does not state it.
+        validators: identifiers of its version.
+        modified: when it was changed last, with time zone; None if the server does not state it.
             Only `Access.ask` reads it; a delivery leaves it None.
         media_type: of the representation (RFC 9110, 8.3), in lower case and without parameters;
-            empty where the server does not say.
+            empty if the server does not state it.
         charset: the character set that the server names for it, in lower case; empty for none.
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
         file_name: the name that the server gives it for that, as it came; empty for none.
         following: the address of the next of a series, where the server names one (RFC 8288).
-        items: the addresses of the files that a page is about, likewise (RFC 6573).
+        items: the addresses of the files that a page is about, as above (RFC 6573).
         linkset: the address of a list of links with those files among them (RFC 9264); empty for
             none.
         coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
-        checksums: what the place itself promises that the bytes hash to.
+        checksums: what the server itself promises that the bytes hash to.
         composite: the MD5 of the MD5s of its parts, and how many they are, where a store keeps only
             that; None elsewhere.
-        proofs: names of the fields in which the place promises checksums. Only `Access.ask` reads
+        proofs: names of the fields in which the server promises checksums. Only `Access.ask` reads
             them.
         proves_end: whether the answer shows where it ends; one that ends with its connection may
             have been cut off.
@@ -156,7 +156,7 @@ def is_box(west: float, south: float, east: float, north: float) -> bool:
 
 
 class DataExtent(Value):
-    """What the data in a file are of, as a catalogue says.
+    """The time, area and media type of the data in a file, from its catalogue.
 
     Attributes:
         media_type: of the file.
@@ -182,23 +182,23 @@ class Offer(Value):
         source: the source that offered it, as typed by the user.
         number: its place in that source, counted from 1.
         name: the name to file it under where someone chose one; None leaves it to the address.
-        folder: likewise the folder, with `/` between the parts.
-        size: bytes, as the source says; None where it does not, or only says about how many.
+        folder: as above the folder, with `/` between the parts.
+        size: bytes, from the source; None where it does not, or only says about how many.
         about: the rounded number of bytes that the source gives; never used as a size.
         about_within: how far the size can be from `about` in bytes; None if unknown.
-        modified: when it was changed last, as the source says.
+        modified: when it was changed last, from the source.
         checksums: what its bytes must hash to; all of them.
         text: the words of the link to it.
-        title: what the page has to say of it besides.
+        title: its title on the page.
         headings: the headings of the sections that contain the link, the outermost first.
-        cell: where in a table the link stands.
+        cell: where in a table the link is.
         mirrors: further addresses of the same bytes, the most preferred first.
-        licence: under which a catalogue says that it may be used: its name or address.
+        licence: the licence in the catalogue: its name or address.
         citation: how a catalogue wants it to be cited.
-        extent: what a catalogue says that its data are of; None if it says nothing.
+        extent: what a catalogue states that its data are of; None if it says nothing.
         digest: that in the identifier of the address as it was before its secrets were removed; see
             `identity.address_id`. Empty for an address that is whole.
-        entity_tag: of the version that a listing lists; empty where it says none.
+        entity_tag: of the listed version; empty if missing.
         size_is_hint: whether sources of its kind are often wrong about sizes.
     """
 
@@ -248,7 +248,7 @@ class Offer(Value):
 
     @property
     def section(self) -> str:
-        """Return all headings in one text: `Block 2 > Reed beds`."""
+        """Return all headings in one text, the outermost first."""
         return BETWEEN_HEADINGS.join(self.headings)
 
     @property
@@ -304,15 +304,15 @@ class State(StrEnum):
     """The state of a file after a haul: a code, which is recorded, and a label."""
 
     ARRIVED = "arrived"
-    """Its bytes came, were checked, and lie under its name; whether new or renewed."""
+    """Its bytes came, were checked, and are under its name; whether new or renewed."""
     UNCHANGED = "unchanged"
-    """The place was asked, and says that the existing file is still what it has."""
+    """The server was asked, and states that the existing file is still what it has."""
     HERE = "here"
-    """What lies here is proved to be right without, or in spite of, the place's word."""
+    """What is here is proved to be right without, or in spite of, the server's word."""
     FAILED = "failed"
-    """It did not come."""
+    """It could not be fetched."""
     REFUSED = "refused"
-    """It came, and is not what was promised; it does not lie under its name."""
+    """It came, and is not what was promised; it is not under its name."""
 
     @property
     def label(self) -> str:

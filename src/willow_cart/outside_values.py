@@ -62,7 +62,7 @@ _MAX_DIGITS = 30
 
 
 def with_zone(moment: datetime) -> datetime | None:
-    """Return a moment with its zone; one without is in UTC.
+    """Return a time with its zone; one without is in UTC.
 
     None for the first and the last year of the calendar, which no zone or margin may leave.
     """
@@ -72,7 +72,7 @@ def with_zone(moment: datetime) -> datetime | None:
 
 
 def read_iso(text: str | None) -> datetime | None:
-    """Read a date or a moment in ISO 8601, in UTC if it names no zone; None if it is none."""
+    """Read a date or a time in ISO 8601, in UTC if it names no zone; None if it is none."""
     try:
         return with_zone(datetime.fromisoformat(text or ""))
     except ValueError:
@@ -80,7 +80,7 @@ def read_iso(text: str | None) -> datetime | None:
 
 
 def moment_at(seconds: float | None) -> datetime | None:
-    """Return the moment a number of seconds after 1970 began; None if that is in no year."""
+    """Return the time a number of seconds after 1970 began; None if that is in no year."""
     try:
         return None if seconds is None else with_zone(datetime.fromtimestamp(seconds, UTC))
     except (OverflowError, ValueError, OSError):

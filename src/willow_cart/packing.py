@@ -37,7 +37,7 @@ _CHUNK_BYTES = 1 << 20
 
 _COMMENT = "packed by willow-cart"
 
-# The earliest that zip can say (APPNOTE, 4.4.6), for files whose places did not say when.
+# The earliest that zip can say (APPNOTE, 4.4.6), for files without a time.
 _LONG_AGO = datetime(1980, 1, 1, tzinfo=UTC)
 
 
@@ -178,7 +178,7 @@ def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arriv
 
 
 def _modified(holding: Holding) -> datetime:
-    """Return the modification time at the origin, which is the same wherever the file lies."""
+    """Return the modification time at the origin, which is the same wherever the file is."""
     known = holding.arrival
     if known is None or not (known.last_modified or known.archive):
         return _LONG_AGO

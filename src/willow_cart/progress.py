@@ -179,7 +179,7 @@ class HaulProgress:
         if lane.path != filed.path:
             lane.done += lane.have  # of the file before it in a batch
         if not start:
-            self._helped.pop(filed.path, None)  # it begins anew
+            self._helped.pop(filed.path, None)  # it starts over
         if filed.offer.size is None and event.length is not None:
             self._learn(filed.path, event.length)
         own = max(0, start - self._by_helpers(filed.path))

@@ -122,7 +122,7 @@ def lacks_secret(address: str) -> bool:
 
 
 def fingerprint(text: str) -> str:
-    """Return eight hexadecimal digits by which people tell texts apart; never a key."""
+    """Return eight hexadecimal digits by which people distinguish texts; never a key."""
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:8]
 
 

@@ -1,6 +1,6 @@
 """Replace files atomically, but only those that this program has written.
 
-A file is written under another name beside its place, and gets its own at the end, so that a kill
+A file is written under another name next to its place, and gets its own at the end, so that a kill
 leaves the old one or the new one. What a kill leaves of the other name the next time clears.
 """
 
@@ -77,7 +77,7 @@ def replacing_bytes(
         overwrite: see there.
 
     Raises:
-        BadOption, CannotStore: likewise.
+        BadOption, CannotStore: as above.
     """
     place = _require_ours(path, is_ours, overwrite=overwrite)
     unfinished = place.with_name(f".{_shortened(place.name)}.unfinished")

@@ -20,7 +20,7 @@ _PIECE_BYTES = 1 << 16
 
 
 class BrokenXml(ValueError):
-    """Invalid XML; the text says where."""
+    """Invalid XML; the text contains the position."""
 
 
 def parse_safely(content: bytes) -> Element:

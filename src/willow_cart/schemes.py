@@ -38,7 +38,7 @@ class Scheme(Value):
         name: with which they begin.
         port: that need not be written, or None.
         module: what speaks it.
-        lists: how it says what there is.
+        lists: how it lists its content.
         has_queries: whether a question mark starts a query, and not a wildcard or part of a name.
         secured: when TLS begins.
         is_typed: whether users type such addresses.

@@ -28,7 +28,7 @@ class Holding(Value):
         offer: the file as it can be chosen: by its path below the folder, its size and its date.
         path: below the folder, with `/` between the parts; of a lone file its name.
         root: the folder that its path is below.
-        arrival: what the ledger says of it; None if it does not know it.
+        arrival: its ledger entry; None if it does not know it.
         is_as_filed: whether it has the size and the time stamp that the ledger says.
     """
 

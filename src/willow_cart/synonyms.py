@@ -116,7 +116,10 @@ def _meanings() -> Mapping[str, tuple[str, ...]]:
 def meanings_of(word: str) -> tuple[str, ...]:
     """Return the commands and options that another word stands for: `haul`, `--depth all`."""
     meanings = _meanings()
-    plain = singular(word.lower().lstrip("-").replace("_", "-"))
+    typed = word.lower().lstrip("-").replace("_", "-")
+    plain = singular(typed)
+    if plain not in meanings and typed.removesuffix("s") in meanings:
+        plain = typed.removesuffix("s")  # such as `cookies`
     if plain not in meanings and len(plain) > _MIN_MISTYPED:
         plain = next(iter(difflib.get_close_matches(plain, meanings, 1, _LIKENESS)), "")
     return meanings.get(plain, ())

@@ -55,7 +55,7 @@ class Table(Value):
     Attributes:
         title: how it is written there: `[[source]]`.
         file: the file; for keywords the function.
-        keys: what it says.
+        keys: its keys and values.
         lines: where in the file.
         advice: what to do about a key that means nothing.
     """
@@ -92,7 +92,7 @@ class TomlFile:
         advice: what to do if it cannot be read.
 
     Attributes:
-        content: what it says.
+        content: its content.
 
     Raises:
         BadOption: it cannot be read.

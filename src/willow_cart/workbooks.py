@@ -28,7 +28,7 @@ _BROKEN = (
 
 
 class UnreadableWorkbook(Exception):
-    """A file that is not a workbook, or is damaged; the text says why, as a clause."""
+    """A file that is not a workbook, or is damaged; the text is the reason, as a clause."""
 
 
 class _Part:
@@ -37,7 +37,7 @@ class _Part:
     Args:
         source: its bytes.
         most_bytes: what may be read between two calls of `count_anew`.
-        most_elements: likewise the tags among them.
+        most_elements: as above the tags among them.
     """
 
     def __init__(self, source: IO[bytes], most_bytes: int, most_elements: int) -> None:

@@ -146,7 +146,7 @@ def _supervise(request: dict[str, object], descriptors: list[int]) -> None:
 
 
 def _open_streams() -> None:
-    """Make the standard streams anew, as at a start: those of the server are of other kinds."""
+    """Make the standard streams again, as at a start: those of the server are of other kinds."""
     coding, errors = sys.stdout.encoding, sys.stdout.errors
     sys.stdin = io.TextIOWrapper(io.BufferedReader(io.FileIO(0)), coding, sys.stdin.errors)
     sys.stdout = io.TextIOWrapper(io.BufferedWriter(io.FileIO(1, "w")), coding, errors)

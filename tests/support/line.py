@@ -94,7 +94,7 @@ async def _pass_on(
             if not data:
                 break
             if clock() - asked > 0.02:
-                free_at = clock()  # nobody makes up for what there was nothing to be sent in
+                free_at = clock()  # nobody makes up for what was offered nothing to be sent in
             await asyncio.sleep(latency)
             if left is not None:
                 data = data[:left]

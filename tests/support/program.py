@@ -79,7 +79,7 @@ def start(
 
 
 def files_in(folder: Path) -> dict[str, bytes]:
-    """What lies in a destination under final names, without the product's own folder."""
+    """What is in a destination under final names, without the product's own folder."""
     return {
         path.relative_to(folder).as_posix(): path.read_bytes()
         for path in folder.rglob("*")
@@ -88,7 +88,7 @@ def files_in(folder: Path) -> dict[str, bytes]:
 
 
 def partial_bytes(folder: Path) -> int:
-    """How much lies in a destination's partial files."""
+    """How much is in a destination's partial files."""
     partial = folder / ".willow" / "partial"
     if not partial.is_dir():
         return 0

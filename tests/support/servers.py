@@ -181,7 +181,7 @@ def vsftpd(
 ) -> Iterator[str]:
     """Serve a folder by FTP; with a certificate only to those who speak TLS, at once or on request.
 
-    The address that it names for data is none of this machine, as behind a careless router.
+    The address that it names for data is none of this machine, as after a careless router.
     """
     assert VSFTPD is not None, "vsftpd is not installed"
     make_readable(root, work)

@@ -104,7 +104,7 @@ def empty(
         file: the archive, open.
         name: what it is called.
         tree: what the folder is in.
-        into: an empty folder; it is filled with numbered files, also on the way out by an error.
+        into: an empty folder; it is filled with numbered files, also if an error ends it.
         chosen: whether a member is wanted, by its safe path.
         nested: whether archives in it are emptied too, once.
         bounds: how far it may swell; None for `Bounds()`.

@@ -69,7 +69,7 @@ class Bounds(Value):
 class Outflow:
     """The bytes and members unpacked so far from one archive; enforces its limits.
 
-    Bytes count as they are unpacked, also those of members that are skipped on the way to others.
+    Bytes count as they are unpacked, also those of members that are skipped to reach others.
 
     Args:
         archive: its name.
@@ -143,7 +143,7 @@ class Member(Value):
 
     Attributes:
         name: its path, as the archive has it; with `/` between the parts.
-        modified: when it was changed last; None where the archive does not say, or says nonsense.
+        modified: when it was changed last; None if the server does not state it.
         target: of a hard link, the name of the member whose bytes it has.
         open: gives its bytes.
         is_encrypted: whether a password is needed for them.
@@ -158,7 +158,7 @@ class Member(Value):
 
 
 class Damaged(Exception):
-    """A damaged member or archive; the text says why, as a clause.
+    """A damaged member or archive; the text is the reason, as a clause.
 
     Attributes:
         is_unknown: whether it may be sound, and is packed in a way that is not known here.
@@ -196,7 +196,7 @@ def reading() -> Iterator[None]:
         raise Damaged("unsupported compression method", is_unknown=True) from None
     except OSError as error:
         if error.errno is not None:
-            raise  # the disk says so; what the modules say of bad data has no number
+            raise  # the disk states it; what the modules say of bad data has no number
         raise Damaged(_clause(error)) from None
     except RuntimeError as error:
         if "password" in str(error).lower():
@@ -307,7 +307,7 @@ class LimitedReader(io.RawIOBase):
         """Seek to a position.
 
         Raises:
-            Damaged: the byte would lie before the first.
+            Damaged: the byte would be before the first.
         """
         if offset < 0 and whence == io.SEEK_SET:
             raise Damaged("it ends too soon")

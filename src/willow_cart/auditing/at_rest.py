@@ -45,7 +45,7 @@ class Finding(StrEnum):
     BROKEN = "broken"
     """It is as it arrived, and was not sound inside even then."""
     UNKNOWN = "unknown"
-    """It lies there, and neither the ledger nor a list knows of it."""
+    """It is there, and neither the ledger nor a list knows of it."""
     NEWER = "newer"
     """Its place has another version now."""
     GONE = "gone"
@@ -62,9 +62,9 @@ class Audited(Value):
     Attributes:
         path: below the destination, with `/` between the parts.
         finding: what is the matter with it.
-        why: in what it differs; empty where it does not.
+        why: the difference; empty where it does not.
         size: bytes that lie there.
-        arrival: what the ledger says of it; None if it does not know it.
+        arrival: its ledger entry; None if it does not know it.
         url: the address that it came from, without secrets; empty if unknown.
     """
 
@@ -86,7 +86,7 @@ class _Known(Value):
     Attributes:
         path: where.
         promised: what its bytes must hash to.
-        arrival: what the ledger says of it; None if only a list knows it.
+        arrival: its ledger entry; None if only a list knows it.
     """
 
     path: str
@@ -118,7 +118,7 @@ def audit(
         troubles: gets what lists leave open.
 
     Yields:
-        Every file that is known or lies there, as soon as it is clear what is the matter with it;
+        Every file that is known or is there, as soon as it is clear what is the matter with it;
         unknown ones last.
 
     Raises:
@@ -314,7 +314,7 @@ def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Ite
     """Ask the server of each file whether it still has the version that arrived.
 
     Args:
-        arrivals: what the ledger says of them.
+        arrivals: their ledger entries.
         lanes: how many are asked at a time.
 
     Yields:

@@ -138,7 +138,7 @@ class Cart:
         """Return a cart with the chosen offers taken out, put back, or as the only ones taken.
 
         Raises:
-            NothingChosen: the choosing keeps none of the rows that this would change.
+            NothingChosen: no row to be changed matches the rules.
         """
         choice = choosing.begin()
         rows = pick(((None, offer, taken) for offer, taken in self.rows), way, choosing, choice)

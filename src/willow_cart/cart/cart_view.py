@@ -23,7 +23,7 @@ class FolderTree:
     """Folders, known by numbers in the order in which they were found.
 
     A folder is found after the one that holds it, so that sums need one pass from the last to the
-    first. Folders are few beside files: those of a million files take some megabytes.
+    first. Folders are few next to files: those of a million files take some megabytes.
     """
 
     def __init__(self) -> None:
@@ -68,7 +68,7 @@ class FolderTree:
         return number
 
     def path_of(self, number: int) -> str:
-        """Return the path of a folder, with a slash behind each name."""
+        """Return the path of a folder, with a slash after each name."""
         path = ""
         while number != ROOT:
             path = f"{self.names[number]}/{path}"

@@ -20,7 +20,7 @@ _NO = frozenset(
      " ei epätosi nee onwaar".split())
 )  # fmt: skip
 
-# Blanks that stand between thousands, the ones that typesetters use among them.
+# Spaces between thousands, the ones that typesetters use among them.
 _BLANKS = (
     "[ \N{NO-BREAK SPACE}\N{NARROW NO-BREAK SPACE}\N{THIN SPACE}'\N{RIGHT SINGLE QUOTATION MARK}]"
 )
@@ -87,7 +87,7 @@ def _counted(digits: str) -> int:
     return count
 
 
-# Days and months in figures, the year first or last, with or without a time behind them.
+# Days and months in figures, the year first or last, with or without a time after them.
 _FIGURES = re.compile(
     r"(\d{1,4})([./-])(\d{1,2})\2(\d{1,4})"
     r"(?:[T ,]+(\d{1,2}):(\d\d)(?::(\d\d)(?:[.,]\d+)?)?\s*([ap]\.?m\.?)?)?",
@@ -112,7 +112,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
 
     Args:
         cell: what is written; empty for none.
-        day_first: whether the day stands before the month between strokes; None if unknown.
+        day_first: whether the day is before the month between strokes; None if unknown.
 
     Raises:
         BadOption: it is not a date, or could be two.
@@ -120,7 +120,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
     if not cell:
         return None
     if _ISO.match(cell):
-        with suppress(ValueError):  # what is wrong with it is told below
+        with suppress(ValueError):  # what is wrong with it is reported below
             moment = datetime.fromisoformat(cell)
             return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
     try:

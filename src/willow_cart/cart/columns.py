@@ -200,7 +200,7 @@ CART_COLUMNS = (
     ),
     Column(
         "citation",
-        "how a catalogue wants the file to be cited; written if it says so",
+        "how a catalogue wants the file to be cited; written if there is one",
         lambda offer: cover(offer.citation),
         str,
         "citation",

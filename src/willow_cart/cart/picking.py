@@ -68,7 +68,7 @@ def undo(path: Path) -> None:
         )
     between = _fresh(path)
     try:
-        # After each step there is a cart, and the other state beside it.
+        # After each step there is a cart, and the other state next to it.
         _copy(path, between)
         files.replace(kept, path)
         files.replace(between, kept)
@@ -153,7 +153,7 @@ def pick(
         eligible: which rows can be chosen at all.
 
     Yields:
-        Every row, in order, with what was learnt of it.
+        Every row, in order, with the facts learnt.
     """
     waiting: deque[tuple[Marked[Thing], bool]] = deque()
     meant = way is not Way.BACK

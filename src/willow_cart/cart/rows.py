@@ -28,7 +28,7 @@ _READ_ALONE = tuple(column for column in CART_COLUMNS if column.read is not None
 _OF_OFFERS = CART_COLUMNS[1:]
 _NUMBER = COLUMNS.index("number") - 1
 
-# Several addresses in one cell are mirrors; a blank within one is left to it.
+# Several addresses in one cell are mirrors; a space within one is left to it.
 _BETWEEN_ADDRESSES = re.compile(r"(?<!\s)\s++(?=[A-Za-z][A-Za-z0-9+.-]*+://)")
 
 _MAX_NAMED_ROWS = 5
@@ -163,7 +163,7 @@ class RowReader:
             source=cells.get("source") or self.sheet.place,
             number=self._number(cells),
             name=name,
-            # An empty folder beside a name means none; a row with an address alone says nothing.
+            # An empty folder next to a name means none; a row with an address alone says nothing.
             folder=folder if folder or name else None,
             size=size,
             about=about,
@@ -231,7 +231,7 @@ def read_sheet(
     Args:
         sheet: the table.
         left_out: whether to read those that are out instead.
-        notes: lengthened at the end by what is not understood and does not matter much.
+        notes: extended with messages about unreadable cells.
 
     Yields:
         The offer in each row, or what is wrong with the row.
@@ -253,7 +253,7 @@ def read_marked(
     Args:
         cart: its path, or the sheet in it.
         troubles: lengthened by the rows that are not understood.
-        notes: lengthened at the end by what is not understood and does not matter much.
+        notes: extended with messages about unreadable cells.
 
     Raises:
         UnreadableSource: it is not a cart.

@@ -210,7 +210,7 @@ def looks_like_sheet(text: str) -> bool:
 
 
 def _header_in(text: str) -> tuple[list[str], str] | None:
-    """Return the column names in the first non-blank line.
+    """Return the column names in the first line that is not empty.
 
     The second value is the delimiter between them.
     """
@@ -264,7 +264,7 @@ _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u2028-\u202e\u2066-
 def cover(cell: str) -> str:
     """Protect a cell from being run as a formula and from losing its outer spaces.
 
-    A cell that looks covered is covered once more. Another character replaces those that control a
+    Escaped cells are escaped again. Another character replaces those that control a
     terminal; line ends and tabs stay.
     """
     if not cell:

@@ -219,11 +219,11 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
         overwrite: whether files are replaced that are not carts with the same columns.
 
     Returns:
-        The files that were written, beside the cart, with what is in them.
+        The files that were written, next to the cart, with their content.
 
     Raises:
         UnreadableSource: it is not a cart.
-        BadOption: there are too many parts, another file lies where one would be, or rows of it
+        BadOption: there are too many parts, another file is where one would be, or rows of it
             are not understood, so that it is not known where they belong.
         CannotStore: the drives have no room for all, or a file cannot be written.
     """

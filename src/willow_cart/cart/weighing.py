@@ -10,7 +10,7 @@ from willow_cart.model import Offer, Sizes
 from willow_cart.structs import Record, field
 
 TOP = "(top)"
-"""Stands for the folder of what lies in none."""
+"""Stands for the folder of what is in none."""
 
 UNDATED = "(no date)"
 """Stands for the month of what has no date."""

@@ -57,7 +57,7 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
 
     Args:
         text: what was written.
-        algorithm: the algorithm's name where it stands elsewhere, in any spelling.
+        algorithm: the algorithm's name where it is elsewhere, in any spelling.
 
     Raises:
         BadOption: it is invalid, or of an algorithm that is not known here.

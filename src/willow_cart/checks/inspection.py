@@ -41,7 +41,7 @@ def inspect(
 
     Args:
         file: open at its beginning.
-        name: what it is called, by which its kind is known.
+        name: its name, which shows its kind.
         bounds: how far an archive may swell; None for `Bounds()`.
         read: called with the number of bytes unpacked; may raise to stop.
 
@@ -106,7 +106,7 @@ def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]
         if file.read(len(beginning)) != beginning:
             raise Unsound(f"it does not start like {what}")
         file.seek(max(0, os.fstat(file.fileno()).st_size - 4096))
-        # Cameras and programs put more behind the end.
+        # Cameras and programs put more after the end.
         if end not in file.read():
             raise Unsound(f"the end of {what} is missing")
 

@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 
 class Unsound(Exception):
-    """Damage inside a file; the text says what."""
+    """Damage inside a file; the text describes it."""
 
 
 # Where a writer could not go back to fill in a length, it leaves one of these.

@@ -11,7 +11,7 @@ from willow_cart.kinds import begins_as_named, extension_of, kind_of
 PAGE_TYPES = frozenset({"text/html", "application/xhtml+xml"})
 """The media types of pages."""
 
-# The beginnings by which browsers know a page whatever it is called (WHATWG MIME Sniffing, 7.1).
+# The beginnings by which browsers know a page whatever its name (WHATWG MIME Sniffing, 7.1).
 _BEGINNINGS = (
     "!doctype html|html|head|script|iframe|h1|div|font|table|a|style|title|b|body|br|p"
 )  # fmt: skip
@@ -41,7 +41,7 @@ def looks_like_page(beginning: bytes) -> bool:
 def as_utf8(beginning: bytes) -> bytes:
     """Return Unicode text as UTF-8 without a byte-order mark.
 
-    UTF-16 is known by its mark, or by the zeros beside a character of markup (HTML, 13.2.3.2).
+    UTF-16 is known by its mark, or by the zeros next to a character of markup (HTML, 13.2.3.2).
     """
     for mark, charset in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16-le"),
                           (b"\xfe\xff", "utf-16-be")):  # fmt: skip

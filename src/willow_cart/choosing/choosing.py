@@ -35,7 +35,7 @@ from willow_cart.options.readers import words_in
 from willow_cart.structs import Record, Value, field
 from willow_cart.units import count_of, format_size
 
-# Offers that are remembered to say what there was, where a rule leaves nothing.
+# Offers that are remembered to describe what was offered, where a rule leaves nothing.
 _MAX_EXAMPLES = 200
 _MAX_LISTED = 6
 
@@ -56,7 +56,7 @@ class Choice(Record):
         extensions: how many offers there were of each extension.
         ended_by: the rule by which nothing that follows can be kept, as typed; empty while
             undecided.
-        examples: some of the first offers, to say what there was.
+        examples: some of the first offers, to describe what was offered.
     """
 
     rules: list[str]
@@ -215,7 +215,7 @@ class Variants:
 
     A preference is an extension, the name of a folder, or the last word of a name's stem:
     `dawn.wav` and `dawn.mp3`, `large/map.png` and `small/map.png`, `film_1080p.mp4` and
-    `film_720p.mp4` are twins where these are among the preferences. What has none of them has no
+    `film_720p.mp4` are twins where these are among the preferences. What has none of these has no
     twin.
 
     Args:
@@ -270,7 +270,7 @@ class Variants:
 
 
 Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
-"""Asks places for the sizes and dates of offers, and returns the offers with what was learnt."""
+"""Asks places for the sizes and dates of offers, and returns the offers with the facts learnt."""
 
 # How many offers are looked at before the next are read: enough to ask for their sizes in lanes.
 _BATCH_OFFERS = 256
@@ -293,7 +293,7 @@ class ChoosingRule(Value):
     """One rule of a selection.
 
     Attributes:
-        keeps: whether it keeps an offer; None where it cannot tell.
+        keeps: whether it keeps an offer; None if it is undecided.
         on: what it looks at.
         meets: is shown every offer that comes to it before it is asked about the first; None
             where that is not needed.

@@ -78,7 +78,7 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
 def _unhurried(pieces: Sequence[str]) -> Iterator[str]:
     """Make a star that is followed by another one in the same name match lazily.
 
-    What lies between two stars may as well be found at the first place where it stands: the second
+    What is between two stars may as well be found at the first place where it is: the second
     star takes in the rest. So nothing is tried again, and the time does not grow with every star.
     """
     at = 0

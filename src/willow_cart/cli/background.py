@@ -66,7 +66,7 @@ def detach(command: str, into: Path) -> Background | int:
         In the new process what it needs; in the old one the exit code.
 
     Raises:
-        CannotStore: there is nowhere to write what it says.
+        CannotStore: there is no file for its output.
     """
     if os.environ.pop(MARK, None) is None:
         return _start_and_wait()
@@ -79,7 +79,7 @@ def detach(command: str, into: Path) -> Background | int:
 
 
 def _write_to(log: Path) -> None:
-    """Write what is said from now on to a file."""
+    """Write the output from now on to a file."""
     file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     os.dup2(file, 1)
     os.dup2(file, 2)
@@ -105,7 +105,7 @@ def _start_and_wait() -> int:
     listener.join(_START_WAIT_SECONDS)
     number, _, log = said[0].partition(" ") if said else ("", "", "")
     if not listener.is_alive() and _BEGUN not in said:
-        # It has ended, well or not; what it had to say is said here.
+        # It has ended, well or not; its output is printed here.
         code = process.wait()
         if log:
             pass_on(Path(log).read_text("utf-8", "replace"))
@@ -122,7 +122,7 @@ def _start_and_wait() -> int:
 
 
 def _listen(process: subprocess.Popen[bytes], said: list[str]) -> None:
-    """Take what the process says, until it has begun or ended."""
+    """Collect the process's output, until it has begun or ended."""
     assert process.stdout is not None, "it was asked for"
     for line in process.stdout:
         said.append(line.decode("utf-8", "surrogateescape").rstrip("\n"))

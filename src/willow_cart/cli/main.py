@@ -74,7 +74,7 @@ class _Parser(argparse.ArgumentParser):
     def parse_known_args(  # type: ignore[override]  # it is only called so
         self, args: Sequence[str] | None = None, namespace: argparse.Namespace | None = None
     ) -> tuple[argparse.Namespace, list[str]]:
-        """Parse words; report an unknown one with what may have been meant."""
+        """Parse words; report an unknown one with a suggestion."""
         self._words = [*(args or ())]
         read, unknown = super().parse_known_args(args, namespace)
         if unknown and self.is_of_command:
@@ -82,7 +82,7 @@ class _Parser(argparse.ArgumentParser):
         return read, unknown
 
     def _report_unknown(self, word: str) -> NoReturn:
-        """Report an unknown word, with what may have been meant."""
+        """Report an unknown word, with a suggestion."""
         name = word.partition("=")[0]
         if not word.startswith("-"):
             self._report_unexpected(word)
@@ -127,7 +127,7 @@ class _Parser(argparse.ArgumentParser):
         self._refuse(f"{' and '.join(several)} {verb} missing; see {self.prog} --help")
 
     def _report_unknown_command(self, word: str) -> NoReturn:
-        """Report an unknown command, with what may have been meant."""
+        """Report an unknown command, with a suggestion."""
         if looks_like_address(word) or Path(word).exists():
             self._refuse(
                 f"{word}: not a command; use willow-cart survey {word}, or"

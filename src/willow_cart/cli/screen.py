@@ -47,8 +47,8 @@ class Branch(Record):
     """A line of a tree, with the branches below it.
 
     Attributes:
-        name: what stands there.
-        note: what stands behind it, set back.
+        name: what is there.
+        note: what is after it, set back.
         branches: the lines below.
     """
 

@@ -171,7 +171,7 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
 
 
 def _look_upstream(request: AuditRequest, found: Findings, observer: Observer) -> None:
-    """Replace the findings of unchanged files by what their servers say."""
+    """Replace the findings of unchanged files by the answers of their servers."""
     if not has_ledger(request.folder):
         return
     with _make_access(request, observer) as access, Ledger(ledger_path(request.folder)) as ledger:

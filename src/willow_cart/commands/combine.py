@@ -192,7 +192,7 @@ def _tables(
 
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[tuple[Holding, str]]:
-    """Yield the files that may be tables, numbered, and what their rows say they are from."""
+    """Yield the files that may be tables, numbered, with the `source_file` of their rows."""
     wanted = None
     if request.cart is not None:
         wanted = {offer.id for offer in Cart.load(request.cart)}

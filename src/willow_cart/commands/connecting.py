@@ -63,7 +63,7 @@ def make_access(
         overhearing: hears every exchange with the web; None for none.
 
     Raises:
-        BadOption: a secret or a certificate is not where it is said to be.
+        BadOption: a secret or a certificate is not where the option says.
     """
     request = several[0]
     stopped = threading.Event()
@@ -93,7 +93,7 @@ def _make_sign_ins(
     """Collect all sign-ins that a command may use.
 
     Raises:
-        BadOption: a secret is not where it is said to be, or it is not clear which place it is for.
+        BadOption: a secret is not where the option says, or it is not clear which place it is for.
     """
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
@@ -220,7 +220,7 @@ def places_in(sources: Iterable[str]) -> Iterator[str]:
             # Ranges in the path do not matter here, and there may be a million.
             scheme, _, rest = source.partition("://")
             for place in expand_ranges(f"{scheme}://{rest.partition('/')[0]}/"):
-                with suppress(BadAddress):  # whatever looks at it says so
+                with suppress(BadAddress):  # whatever looks at it states it
                     yield normalise(place)
 
 

@@ -1,4 +1,4 @@
-"""List sources and choose, as the options of a request say."""
+"""List sources and choose, according to the options of a request."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class SizeAsker:
 
 
 class OfferFinder:
-    """Lists sources and chooses, as the options of a command say.
+    """Lists sources and chooses, according to the options of a command.
 
     Args:
         lanes: how many folders are read and sizes requested at a time.
@@ -147,7 +147,7 @@ class OfferFinder:
         """Raise NothingChosen if nothing was chosen.
 
         Raises:
-            NothingChosen: nothing was; the error says why.
+            NothingChosen: nothing was; the error gives the reason.
         """
         if self.has_only_folders:
             folders = count_of(len(self.found.not_entered), "folder")

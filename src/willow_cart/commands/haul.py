@@ -341,7 +341,7 @@ def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> HaulPlan:
     """Plan where offers would be filed.
 
     Raises:
-        FieldsMissing: the rule has a field that some of them have nothing to say for.
+        FieldsMissing: the rule has a field that some of them have no value for.
         UnreadableLedger: the ledger there is damaged, or of a later version.
     """
     with ExitStack() as stack:
@@ -362,7 +362,7 @@ def keeping_answers(
         is_fetched_here: whether this process downloads; otherwise responses are dropped.
 
     Yields:
-        How places are talked to from now on, and what to do with answers.
+        The client for all protocols from now on, and what to do with answers.
     """
     import sqlite3
 
@@ -383,7 +383,7 @@ def _with_checksums(
 ) -> OfferStore:
     """Return the offers with the checksums of lists.
 
-    The lists are those that are named, and those beside the files.
+    The lists are those that are named, and those next to the files.
     """
     if not (request.checksums or request.find_checksums):
         return offers
@@ -486,7 +486,7 @@ def _entered(
     finally:
         run.end(ending.exit_code, progress.progress())
         if not (progress.files or own):
-            # It has not begun, and has said so where it was started.
+            # It has not begun, and has stated it where it was started.
             my_runs().forget(run.run.number)
 
 

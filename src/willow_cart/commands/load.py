@@ -73,7 +73,7 @@ class LoadedSources(CommandResult):
 
     Attributes:
         found: what was seen, and what could not be taken.
-        unanswered: of how many offers no server would tell the size.
+        unanswered: of how many offers no server reported the size.
         find: all that was found; what is chosen of it is marked.
         cart: the cart, or None.
         script: the script, or None.

@@ -23,7 +23,7 @@ class LogFile:
     """A file that the events of a haul are written to.
 
     Args:
-        path: the file; lines are added to what is in it.
+        path: the file; lines are appended.
 
     Raises:
         BadOption: an existing file is not a log.

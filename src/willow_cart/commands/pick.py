@@ -27,7 +27,7 @@ class PickRequest(ReachingRequest):
     """A request to pick rows of a cart."""
 
     command = "pick"
-    # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
+    # If a rule is undecided, a row stays as it is, whichever way it is picked.
     defaults = {"undated": None, "unsized": None}  # noqa: RUF012  # never changed
 
     out: bool = flag("take the chosen rows out", one_of="way")
@@ -49,7 +49,7 @@ class PickResult(CommandResult):
         file: of the cart.
         picked: what has changed; after an undo, only what is taken now.
         choice: what was counted in choosing; None after an undo.
-        unanswered: of how many rows no server would tell the size.
+        unanswered: of how many rows no server reported the size.
     """
 
     file: Path
@@ -105,7 +105,7 @@ def pick(request: PickRequest, way: Way, observer: Observer) -> PickResult:
     """
     if request.choosing.column:
         raise BadOption("--column", "not recorded in carts", "use it when loading")
-    # Where a rule cannot tell, the row stays as it is.
+    # If a rule is undecided, the row stays as it is.
     unsure = Unknown.KEEP if way == "only" else Unknown.DROP
     choosing = request.choosing
     choosing = replace(

@@ -27,7 +27,7 @@ class RefileRequest(Request):
 
     @property
     def has_rule(self) -> bool:
-        """Whether an option says where files go."""
+        """Whether an option determines where files go."""
         return any(key in self.given for key in FilingOptions.by_key())
 
 

@@ -45,7 +45,7 @@ class ReachingRequest(Request):
 
         Raises:
             BadAddress: one names no container.
-            BadOption: there are other sources beside them.
+            BadOption: there are other sources next to them.
         """
         made = super().read(given, settings, words)
         written = [*map(is_container_address, made.sources)]

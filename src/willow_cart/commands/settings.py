@@ -54,7 +54,7 @@ class Setting(Value):
 
     Attributes:
         key: its name.
-        value: as it stands there.
+        value: as it is there.
         place: the file.
         line: where in it.
     """

@@ -53,7 +53,7 @@ class Survey(CommandResult):
     Attributes:
         found: what was seen, and what could not be taken.
         choice: how many offers there were, and how many are chosen.
-        unanswered: of how many chosen offers no server would tell the size.
+        unanswered: of how many chosen offers no server reported the size.
         offers: what was chosen, numbered as on their pages; empty where they were shown one by one.
     """
 
@@ -140,6 +140,6 @@ def survey(
     with make_access([request], request.lanes, observer, pace) as access:
         finder = OfferFinder(request, access, request.lanes, observer, besides=besides)
         show(finder)
-    if not finder.has_only_folders:  # which are told, and what a survey is for
+    if not finder.has_only_folders:  # which are reported
         finder.require_some()
     return Survey(finder.found, finder.choice, finder.unanswered)

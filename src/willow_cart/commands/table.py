@@ -260,7 +260,7 @@ NOT_KEYWORDS = frozenset(
         " levels cluster brief"
     ).split()
 )
-"""What Python functions say by arguments of their own, and forms that are for users."""
+"""Options that are parameters of the Python functions, and output formats for users."""
 
 TABLES: Mapping[str, tuple[str, Sequence[str], Sequence[str]]] = {
     "source": ("load", _CHOOSING_GROUPS, ()),

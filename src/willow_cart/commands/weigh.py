@@ -69,7 +69,7 @@ class WeighResult(CommandResult):
         stale: a cart of an earlier split with more parts, which is left; None for none.
         troubles: rows that cannot be read.
         oddities: messages about others.
-        unanswered: of how many rows no server would tell the size.
+        unanswered: of how many rows no server reported the size.
     """
 
     columns = ("by", "name", "files", "bytes", "unknown")
@@ -104,7 +104,7 @@ class WeighResult(CommandResult):
         return f"{self.file}: {self.weight.all}"
 
     def records(self) -> Iterator[tuple[str, str, int, int, int]]:
-        """Return a row per group: by what, its name, files, bytes, number of unknown sizes."""
+        """Return a row per group: criterion, name, files, bytes, number of unknown sizes."""
         weight = self.weight
         groups = {
             "kind": weight.kinds, "folder": weight.folders,

@@ -56,9 +56,9 @@ def tour(places: Places, folder: Path) -> Sequence[str]:
         f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
         "pick sounds.csv --only --prefer wav,au",
         "weigh sounds.csv --speed 500kB/s --drives 700kB,700kB",
-        f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS  {refused}",
+        f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS {refused}",
         f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
         "receipt may",
-        f"offline {places.web}/guide/ --into guide --depth all",
+        f"offline {places.web}/guide/ --into guide --depth all  # two links are broken on purpose",
         f"errand {folder / 'report.toml'} --set month=2031-05 --preview",
     )

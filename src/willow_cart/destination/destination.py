@@ -15,7 +15,7 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from enum import StrEnum
 from itertools import pairwise
-from pathlib import Path, PurePosixPath
+from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import BinaryIO
 
 from willow_cart.destination.names import fold, is_safe_path
@@ -160,15 +160,15 @@ _LOCK_WAIT_SECONDS = 1.0
 
 
 def is_in_use(root: Path) -> bool:
-    """Whether a haul into a folder is running, whoever started it."""
+    """Whether a haul into a folder is running, of any user."""
     return files.is_locked(root / _LOCK)
 
 
 class Destination(FileTree):
     """A folder that one haul at a time writes into.
 
-    What lies in it may be the user's own, or put there to do harm. A file gets its name only
-    where nothing lies, or in place of a file that the caller knows by its stamp; anything else is
+    What is in it may be the user's own, or put there to do harm. A file gets its name only
+    where nothing is, or in place of a file that the caller knows by its stamp; anything else is
     moved aside, and its new path is returned.
 
     Args:
@@ -285,15 +285,15 @@ class Destination(FileTree):
         """Give a complete, checked and synced file its name, atomically.
 
         Args:
-            file: where it lies now.
+            file: its current path.
             path: its name.
             replaces: the stamp of the file that it may take the place of; None for none.
 
         Returns:
-            Where something else that lay at the path is kept; None if nothing did.
+            Where something else that was at the path is kept; None if nothing did.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         kept = None
         try:
@@ -309,10 +309,10 @@ class Destination(FileTree):
             raise cannot_store(path, error) from None
 
     def place_if_free(self, file: str, path: str) -> bool:
-        """Give a file its name as `place` does if nothing lies there; return whether it has it.
+        """Give a file its name as `place` does if nothing is there; return whether it has it.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         try:
             self.move(file, path, replaces=False)
@@ -328,14 +328,14 @@ class Destination(FileTree):
         Args:
             file: the other one; deleted.
             path: the further name.
-            twin: where the file lies.
+            twin: its path.
             replaces: as for `place`.
 
         Returns:
             False if there can be no further name on this disk; nothing has been done then.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         link = f"{file}.twin"
         try:
@@ -387,7 +387,7 @@ class Destination(FileTree):
         Of the same content one is kept, and of others a few: the oldest is replaced.
 
         Args:
-            file: where it lies now.
+            file: its current path.
             path: what it was to be called.
             sha256: of its content, hexadecimal.
 
@@ -543,7 +543,7 @@ def _require_ordinary(root: Path) -> None:
             f"lies in {OWN_FOLDER}, which is reserved for Willow Cart",
             "name another with --into",
         )
-    if os.name != "nt" and _WINDOWS_PATH.match(str(root)):
+    if not isinstance(root, PureWindowsPath) and _WINDOWS_PATH.match(str(root)):
         raise UnusableDestination(
             str(root), "is a Windows path, and this is not Windows", "name a folder of this system"
         )

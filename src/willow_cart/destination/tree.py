@@ -1,6 +1,6 @@
 """Access the files below one folder without following links.
 
-Whatever a folder holds may have been put there by someone else: a link may stand where a folder or
+Whatever a folder holds may have been put there by someone else: a link may be where a folder or
 a file is expected, and may be put there while a haul is running. So no path is resolved by the
 system in one go; how its steps are taken is the platform's (`willow_cart.platform.containment`).
 """
@@ -199,8 +199,8 @@ class FileTree:
         """Rename a file atomically; parent folders are created.
 
         Args:
-            path: where it lies.
-            to: where it will lie.
+            path: its path.
+            to: its new path.
             replaces: whether a file there is replaced.
 
         Raises:
@@ -236,7 +236,7 @@ class FileTree:
         """Create a hard link outside the folder, or a copy if that is impossible.
 
         Raises:
-            LinkFound, OSError: it cannot be opened, or cannot lie there.
+            LinkFound, OSError: it cannot be opened, or cannot be stored there.
         """
         with self.open(path) as file:
             with suppress(OSError), self._folders.place(path) as place:

@@ -23,13 +23,13 @@ from willow_cart.structs import Value, replace
 from willow_cart.toml_file import Table, TomlFile
 
 TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to", "mail_when")
-"""What an errand says before its first table."""
+"""The keys of an errand before its first table."""
 
 GONE = ("keep", "aside")
 """What to do with files that their places offer no more."""
 
 NUMBERS = ("expect_new",)
-"""Likewise, as a number."""
+"""As above, as a number."""
 
 MAIL_WHEN = ("failure", "always")
 """When a mail is sent."""
@@ -42,7 +42,7 @@ class Document(Value):
     """The content of an errand's file.
 
     Attributes:
-        top: what stands before the first table: `into`, and perhaps `cart`, `note`, `gone`,
+        top: what precedes the first table: `into`, and perhaps `cart`, `note`, `gone`,
             `expect_new`, `on_failure`, `mail_to` and `mail_when`.
         values: what changes from run to run.
         sign_in: sign-ins by their names, as in the config file.
@@ -111,9 +111,9 @@ class Source(Value):
     """A source with its options.
 
     Attributes:
-        name: what its files are said to be from; empty for the address.
+        name: the source of its files, for messages; empty for the address.
         request: how it is looked at, and what is chosen.
-        mark: tells it from every other, and from itself if it were to choose otherwise.
+        mark: distinguishes it from every other, and from itself if it were to choose otherwise.
         since_last_run: whether only files since the last run are chosen.
     """
 

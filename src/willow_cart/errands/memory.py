@@ -1,6 +1,6 @@
 """What is stored about an errand between runs.
 
-When the last good one began, and what its sources offered up to then. It lies where the system
+When the last good one began, and what its sources offered up to then. It is where the system
 keeps the state of programs, since an errand's file is the user's and its destination may be
 another one every month.
 """
@@ -30,7 +30,7 @@ _CLOCK_ROUNDING = timedelta(seconds=60)
 _MAX_CLOCK_SECONDS = 366 * 86400.0
 
 LAST_RUN = "last run"
-"""What stands for that moment where a date is requested."""
+"""What represents that time where a date is requested."""
 
 
 class Memory(Value):
@@ -58,7 +58,7 @@ class Memory(Value):
     def offered(self) -> dict[str, list[AddressId]]:
         """Return what each source offered up to the last successful run.
 
-        By the mark of the source: the identifiers of the addresses.
+        By the fingerprint of the source: the identifiers of the addresses.
         """
         kept = self._kept()
         try:

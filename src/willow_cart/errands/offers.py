@@ -32,7 +32,8 @@ class Found(Record):
         troubles: how many lines, places or sources could not be taken.
         offered: the identifiers of the addresses that each source has offered up to now and still
             does, by its mark; what was not chosen is not among them.
-        gone: those of what was offered once and is not any more, with the mark of the source.
+        gone: those of what was offered once and is not any more, with the fingerprint of the
+            source.
         clocks: by how many seconds the clocks of the sources' servers are ahead of this machine's;
             None for a source of which that is unknown.
     """

@@ -83,7 +83,7 @@ class ErrandDone(Value):
         hauled: the result of the haul; None where the errand began with a step.
         steps: those that were taken.
         exit_code: the exit code of the command.
-        why: what is wrong, where neither the haul nor a step says so; empty for nothing.
+        why: what is wrong, where neither the haul nor a step states it; empty for nothing.
     """
 
     hauled: Haul | None
@@ -207,7 +207,7 @@ def _mail(address: str, document: Document, code: Exit, line: str, observer: Obs
     mail["Subject"] = f"Errand {document.path.name}: {'problems' if code else 'done'}"
     mail.set_content(f"{line}\n\nThe errand is {document.path}\n")
     try:
-        # -t: to whom is in the mail; -i: a line with a dot is not its end.
+        # -t: the recipients are in the mail; -i: a line with a dot does not end it.
         done = subprocess.run([program, "-t", "-i"], input=mail.as_bytes(), check=False,  # noqa: S603
                               capture_output=True)  # fmt: skip
     except OSError as error:

@@ -80,7 +80,7 @@ class Changes(Value):
     Attributes:
         new: how many files were never here.
         changed: how many have another size.
-        missing: how many do not lie here any more.
+        missing: how many are not here any more.
         gone: paths of what is here and not offered any more.
     """
 
@@ -352,7 +352,7 @@ class _Errand:
             int(done.exit_code), done.counts,
         )  # fmt: skip
         own = None
-        # Archives may lie in another destination, in whose ledger their run is.
+        # Archives may be in another destination, in whose ledger their run is.
         if isinstance(done.result, UnpackResult) and all(
             root.resolve() == self._into.resolve() for root, _ in done.result.account.archives
         ):

@@ -1,4 +1,4 @@
-"""Schedules for errands in the formats of cron and systemd; those of other systems beside them.
+"""Schedules for errands in the formats of cron and systemd; those of other systems next to them.
 
 A crontab line has five fields (POSIX, crontab, EXTENDED DESCRIPTION); a timer has a calendar event
 (systemd.time(7)). Both go by the machine's own clock.

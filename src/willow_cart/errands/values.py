@@ -29,7 +29,7 @@ def _months_before(now: datetime, count: int) -> datetime:
     return now.replace(year=months // 12, month=months % 12 + 1, day=1)
 
 
-# What every errand knows of the moment, with the way in which it is written by default.
+# What every errand knows of the time, with the way in which it is written by default.
 _MOMENTS: Mapping[str, tuple[Callable[[datetime], datetime], str]] = {
     "now": (lambda now: now, "%Y-%m-%dT%H:%M"),
     "today": (lambda now: now, _DAY),

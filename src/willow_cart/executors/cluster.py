@@ -63,7 +63,7 @@ class ClusterExecutor(Executor):
     Args:
         destination: where files are filed; workers have it under the same path.
         admission: finds out which workers can be used.
-        make_access: makes what talks to places, there.
+        make_access: creates the client for all protocols, there.
         make_access_openly: the same with names in place of secrets; None if that cannot be.
         reserve: reserves this process's next turn at the host of an address; returns the seconds
             until then.
@@ -202,7 +202,7 @@ class ClusterExecutor(Executor):
 
     def _carry_alone(self, transfer: Transfer, lane: int) -> Outcome:
         """Carry a file; if its worker is lost, another one resumes it at its byte."""
-        # A file on its way in many workers that were lost may be what they were lost by.
+        # A file that many lost workers were fetching may be what they were lost by.
         for _ in range(self._attempts):
             member = self._choose(transfer)
             self._observer.note(HandedOver(lane, member.name))
@@ -296,7 +296,7 @@ class ClusterExecutor(Executor):
         self._members.abort()
 
     def close(self) -> None:
-        """Dismiss the workers, and enter what they still have to tell."""
+        """Dismiss the workers, and enter their remaining messages."""
         self._members.close()
         self._folder.close()
         self._here.close()

@@ -165,7 +165,7 @@ class ClusterClient:
 
     @property
     def boot_mark(self) -> str:
-        """What tells the start of the scheduler's machine from others; empty if unknown."""
+        """What distinguishes the start of the scheduler's machine from others; empty if unknown."""
         if self._boot is None:
             try:
                 self._boot = str(
@@ -351,7 +351,7 @@ def _require_open_port(address: str) -> None:
 
 
 def _silence() -> None:
-    """Keep the package from writing on the screen: what it has to say is said by the errors here.
+    """Keep the package from writing on the screen: the errors here report it.
 
     Its loggers have levels and outputs of their own.
     """

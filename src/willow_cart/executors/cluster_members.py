@@ -58,8 +58,8 @@ class FileOnItsWay(Record, eq=False):
     Attributes:
         lane: waits for it.
         filed: the file.
-        begun: whether the observer was told of it.
-        bytes: that the observer was told of.
+        begun: whether the observer was notified of it.
+        bytes: that the observer was notified of.
     """
 
     lane: int
@@ -147,7 +147,7 @@ class ClusterMembers:
         admission: finds out which workers can be used.
         given: what each worker gets.
         entries: makes their entries in the ledger.
-        observer: is told of workers, and of files that one carries alone.
+        observer: is notified of workers, and of files that one carries alone.
         policy: how many lanes there are, and how fast they may be.
 
     Raises:
@@ -325,7 +325,7 @@ class ClusterMembers:
 
         Args:
             why: a clause for the user.
-            is_known: whether it is still there, and is not to join anew.
+            is_known: whether it is still there, and is not to join again.
         """
         with self._change:
             if member.lost.is_set():
@@ -333,7 +333,7 @@ class ClusterMembers:
             member.lost.set()
             self._members.pop(member.address, None)
             if not is_known:
-                self._known.discard(member.address)  # should it come back, it joins anew
+                self._known.discard(member.address)  # should it come back, it joins again
             self._change.notify_all()
         member.wake.set()
         if not self._stopping.is_set():
@@ -467,7 +467,7 @@ class ClusterMembers:
             self._client.call(member.address, cluster_worker.stop, self._haul)
 
     def close(self) -> None:
-        """Dismiss the workers, and enter what they still have to tell."""
+        """Dismiss the workers, and enter their remaining messages."""
         if self._closed.is_set():
             return
         self._stopping.set()

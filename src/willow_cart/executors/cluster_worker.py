@@ -46,7 +46,7 @@ class Setup(Value):
     """What a worker needs before its first batch.
 
     Attributes:
-        make_access: makes what talks to places.
+        make_access: creates the client for all protocols.
     """
 
     make_access: Callable[[], Access]
@@ -149,7 +149,7 @@ class _Progress(Observer):
 
 
 class _Outbox:
-    """Stands where the commit thread would: entries wait here until the coordinator has made them.
+    """Replaces the commit thread: entries wait here until the coordinator has made them.
 
     Args:
         destination: where marked files are synced, since only this machine has their last bytes.
@@ -392,7 +392,7 @@ _shares: dict[str, _Share] = {}
 
 
 class NoShare(WillowCartError):
-    """A worker knows nothing of a haul: it was started anew, or has given it up."""
+    """A worker knows nothing of a haul: it was restarted, or has given it up."""
 
 
 def _share_of(haul: str) -> _Share:
@@ -521,7 +521,7 @@ def carry_all(
         file_transfer: makes the attempts.
         batch: the files by their numbers.
         is_wanted: whether the next one is to be begun.
-        moving: where the transfer in progress stands meanwhile, by its number.
+        moving: where the transfer in progress is meanwhile, by its number.
     """
     moving = {} if moving is None else moving
     for number, filed in batch:

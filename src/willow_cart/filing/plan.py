@@ -1,6 +1,6 @@
 """The plan of a haul: a unique path for each offer, decided before anything is fetched.
 
-A plan is a rule and its exceptions. Nearly every offer lies where its layout wishes it, so only the
+A plan is a rule and its exceptions. Nearly every offer is where its layout wishes it, so only the
 others are held, and a million offers take little more memory than a thousand.
 """
 
@@ -35,7 +35,7 @@ class FilingRule(Protocol):
         """Return the desired path of an offer below the destination, safe or not.
 
         Raises:
-            FieldMissing: the offer has nothing to say for a field of the rule.
+            FieldMissing: the offer has no value for a field of the rule.
         """
 
 
@@ -85,13 +85,13 @@ class Plan(Record):
     Attributes:
         offers: what is to be hauled, numbered from 1.
         layout: the rule for where files go.
-        elsewhere: the paths of those that do not lie where the layout wishes them, by
+        elsewhere: the paths of those that are not where the layout wishes them, by
             `Offer.unique`.
         clashes: the offers that could not have the path they wanted.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
         changed: offers whose names or folders no file system would take as they are.
         new: the numbers of the offers of each host that no earlier haul has fetched.
-        known: likewise of those that one has; they come last, so that a haul that is interrupted
+        known: as above of those that one has; they come last, so that a haul that is interrupted
             repeatedly gets on.
         longest: the length of the longest path that the layout wishes for.
     """
@@ -124,7 +124,7 @@ class Plan(Record):
         return hash(fold(path)) in self._taken
 
     def move(self, filed: Filed, path: str) -> None:
-        """Note that an offer lies at another path than planned: its server named it."""
+        """Note that an offer is at another path than planned: its server named it."""
         self.elsewhere[filed.offer.unique] = path
 
     def _file(self, offer: Offer) -> Filed:
@@ -150,7 +150,7 @@ def make_plan(
         case_sensitive: whether the file system keeps `A.csv` and `a.csv` apart.
 
     Raises:
-        FieldsMissing: the rule has a field that some of them have nothing to say for.
+        FieldsMissing: the rule has a field that some of them have no value for.
         BadOption: it gives all of several files the same name.
     """
     if isinstance(layout, Template):
@@ -178,9 +178,9 @@ def make_plan(
             last = folder
         at_home = homes.settle(offer)
         if at_home != wish:
-            wished.append(hash(key))  # what lies where it is wished is taken by itself
+            wished.append(hash(key))  # what is where it is wished is taken by itself
         filed = _count_in(plan, number, offer, wish, at_home)
-        # Folders without a name are lost on the way, so they are looked for in the address.
+        # Folders without a name are lost in that step, so they are looked for in the address.
         if wish != unsafe or "//" in offer.address.partition("://")[2]:
             plan.changed.add(filed)
     if gaps:
@@ -252,7 +252,7 @@ class _Homes:
     def settle(self, offer: Offer) -> str | None:
         """Keep the path of an offer; return None if it has none, or another offer has the same.
 
-        That is so where a folder was moved to a file system that does not tell case apart.
+        That is so where a folder was moved to a file system that does not distinguish case.
         """
         path = self.of(offer)
         if path is None:
@@ -328,10 +328,10 @@ def _settle_clashes(
 
     Args:
         plan: where the paths are noted.
-        homes: the paths that offers keep; these count in telling apart.
+        homes: the paths that offers keep; these count in distinguishing.
         shared: hashes of the keys of the wishes in question.
         taken: hashes of the keys of paths that cannot be given: those of files here, of folders
-            here or to come (one path cannot be both: `/seasons` beside `/seasons/2029.zip`), and
+            here or to come (one path cannot be both: `/seasons` next to `/seasons/2029.zip`), and
             all that one offer alone wishes for.
         key_of: gives the form in which two paths are the same on the file system.
     """
@@ -364,7 +364,7 @@ def _tell_apart(
 
     Args:
         wishes: the offers with the path they all want.
-        settled: offers that have a path already; they count in telling apart, and keep it.
+        settled: offers that have a path already; they count in distinguishing, and keep it.
         taken: hashes of the keys of paths that cannot be given.
         key_of: gives the form in which two paths are the same on the file system.
 

@@ -1,6 +1,6 @@
 """Templates for paths: Python format strings with the facts of an offer as fields.
 
-`{kind}/{modified:%Y-%m}/{name}` names a field in each pair of braces, and behind a colon how it is
+`{kind}/{modified:%Y-%m}/{name}` names a field in each pair of braces, and after a colon how it is
 written (Python's "Format Specification Mini-Language"). A bar hands what a field says to a filter.
 Nothing of Python can be reached besides: no attribute, no call.
 """
@@ -25,7 +25,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.structs import Value
 
 FieldValue = str | int | datetime | None
-"""What a field says of an offer; None for nothing, and likewise for an empty text."""
+"""What a field says of an offer; None for nothing, and as above for an empty text."""
 
 _FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
 
@@ -180,7 +180,7 @@ class Template:
         """Return the desired path of an offer below the destination, safe or not.
 
         Raises:
-            FieldMissing: the offer has nothing to say for one of the fields.
+            FieldMissing: the offer has no value for one of the fields.
         """
         path = ""
         for piece in self._pieces:
@@ -341,7 +341,7 @@ def _of_query(offer: Offer, key: str) -> str | None:
 
 
 def _of_row(offer: Offer, title: str) -> str | None:
-    """Return what stands in the row of a link, in the column with a heading."""
+    """Return what is in the row of a link, in the column with a heading."""
     cells = offer.cell.row_cells if offer.cell else ()
     return next((text for head, text in cells if head.casefold() == title.casefold()), None)
 

@@ -139,7 +139,7 @@ def read_bag(access: Access, address: str, source: str) -> BagContent:
         source: the source that the offers are of.
 
     Raises:
-        TransferFailed: a manifest did not come.
+        TransferFailed: a manifest could not be fetched.
         UnreadableSource: the bag has no manifest.
     """
     content = BagContent()
@@ -185,7 +185,7 @@ def _lines(access: Access, address: str) -> Iterator[str] | None:
 
 _FETCH_LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
 
-# What a bag holds lies below this folder of it.
+# What a bag holds is below this folder of it.
 _PAYLOAD = "data/"
 
 

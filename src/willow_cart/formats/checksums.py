@@ -13,15 +13,16 @@ from willow_cart.formats.bagit import decode_path
 from willow_cart.model import Checksum, Issue, Offer, Origin
 from willow_cart.structs import Value, replace
 
-# GNU coreutils manual, "md5sum invocation": a blank or `*` before the name tells text from binary
-# mode, which makes no difference here; a leading backslash says that the name is escaped.
+# GNU coreutils manual, "md5sum invocation": a space or `*` before the name distinguishes text
+# from binary
+# mode, which makes no difference here; a leading backslash states that the name is escaped.
 _GNU = re.compile(r"(\\?)([0-9a-fA-F]{32,128})(?: [ *]|\t+| +)(\S.*)")
 _BSD = re.compile(r"(\\?)([A-Za-z0-9-]+) ?\((.+)\) ?= ?([0-9a-fA-F]+)")
 _BARE = re.compile(r"[0-9a-fA-F]{32,128}")
 _MANIFEST = re.compile(r"(tag)?manifest-[a-z0-9]+\.txt")
 _ESCAPED = {r"\n": "\n", r"\r": "\r", r"\\": "\\"}
 
-# More parts than any path has: a list that lies where the offer lies is beyond doubt.
+# More parts than any path has: a list that is where the offer is is beyond doubt.
 _EXACT_MATCH = 1_000_000
 
 
@@ -31,7 +32,7 @@ class ListedChecksum(Value):
     Attributes:
         parts: the name it speaks of, taken apart at its slashes.
         checksum: what it promises.
-        place: the list that it stands in: a path or an address.
+        place: the list that it is in: a path or an address.
     """
 
     parts: tuple[str, ...]
@@ -55,7 +56,8 @@ def read_checksum_list(text: str, place: str) -> Iterator[ListedChecksum | Issue
 
     Args:
         text: the list.
-        place: where it came from; its name tells BLAKE2b from SHA-512 where the length cannot.
+        place: where it came from; its name distinguishes BLAKE2b from SHA-512 where the length
+            cannot.
 
     Yields:
         What each line promises, or what is wrong with it.
@@ -116,7 +118,7 @@ class ChecksumBook:
     A list names files by their place below itself, and offers are known by theirs below their
     source, so the two are compared from their ends. An entry speaks of an offer if they agree in
     all the parts that the shorter one has; of several entries the one that agrees furthest counts,
-    and an entry of a list that was fetched counts before all if it lies where the offer lies.
+    and an entry of a list that was fetched counts before all if it is where the offer is.
     """
 
     def __init__(self, entries: Iterable[ListedChecksum]) -> None:

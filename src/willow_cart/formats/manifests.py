@@ -32,7 +32,7 @@ class Manifest(StrEnum):
     MARKDOWN = "markdown"
     """A section on data sources for a report, with a table of the files if they are few."""
     RO_CRATE = "ro-crate"
-    """The metadata of an RO-Crate, as JSON-LD: what came by which haul."""
+    """The metadata of an RO-Crate, as JSON-LD: which haul fetched which file."""
 
     def lines(self, ledger: Ledger, run: int | None = None) -> Iterator[str]:
         """Yield the lines of the manifest of a ledger.
@@ -90,7 +90,7 @@ class _Place(Record):
     Attributes:
         files: how many files.
         times: when the first and the last came.
-        verdicts: how many were proved by what.
+        verdicts: the number of files by way of verification.
         licences, citations: how many files their catalogues say these of.
     """
 
@@ -159,7 +159,7 @@ def _plain(text: str) -> str:
 
 
 def _table_of(arrivals: Iterable[Arrival]) -> Iterator[str]:
-    """Yield a table with the facts that tell one version of a file from another."""
+    """Yield a table with the facts that distinguish one version of a file from another."""
     yield "| file | address | retrieved (UTC) | modified | version | SHA-256 |"
     yield "| --- | --- | --- | --- | --- | --- |"
     for arrival in arrivals:

@@ -18,7 +18,7 @@ from willow_cart.units import read_count
 NAMESPACE = "urn:ietf:params:xml:ns:metalink"
 """RFC 5854, 3."""
 
-# RFC 5854, 4.2.16.1: 999999 stands last, and is what a URL without a priority has.
+# RFC 5854, 4.2.16.1: 999999 is last, and is what a URL without a priority has.
 _LOWEST_PRIORITY = 999_999
 
 # The registry of hash function names (RFC 5854, 4.2.3), as far as both sides know them.

@@ -1,7 +1,7 @@
 """Run the user's command for every file that arrives.
 
-It is run without a shell, one file at a time, beside the lanes. The ledger knows for which files it
-has not ended well yet; the next haul with such a command runs it for them again.
+It is run without a shell, one file at a time, in parallel with the lanes. The ledger knows for
+which files it has not ended well yet; the next haul with such a command runs it for them again.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from willow_cart.observer import Observer
 from willow_cart.options.groups import ArrivalCommand
 from willow_cart.platform import processes
 
-# How much of what a command says is kept, from its end.
+# How many bytes at the end of a command's output are kept.
 _MAX_OUTPUT_BYTES = 10_000
 
 # How often it is looked whether the user wants the haul to end, in seconds.
@@ -43,7 +43,7 @@ class ArrivalHandler:
         command: to be run.
         full_path: gives the path on the disk of one below the destination.
         stop: set when the user wants to stop; what waits then waits for the next haul.
-        ended_well: told of every file for which it did.
+        ended_well: notified of every file for which it did.
 
     Attributes:
         failed: for how many files it has.

@@ -76,10 +76,10 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
         only_look: whether to find out what would be moved, and no more.
 
     Raises:
-        FieldsMissing: the rule has a field that some files have nothing to say for.
+        FieldsMissing: the rule has a field that some files have no value for.
         UnreadableLedger: nothing was hauled there, or its ledger cannot be read.
         UnusableDestination: a haul is running there.
-        CannotStore: something lies in the way, or a file cannot be moved; none is then.
+        CannotStore: something is in the way, or a file cannot be moved; none is then.
     """
     Ledger(ledger_path(into)).close()  # a folder that nothing was hauled into is left as it is
     with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:

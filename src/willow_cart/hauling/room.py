@@ -56,7 +56,7 @@ class Prospect(Value):
 def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
     """Estimate what hauling offers into a folder would fetch, using its ledger.
 
-    A file counts as here if it lies where it was filed with the size it had, and with the size
+    A file counts as here if it is where it was filed with the size it had, and with the size
     that is offered now, if that is known.
 
     Raises:

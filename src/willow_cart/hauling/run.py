@@ -429,7 +429,7 @@ def _file_what_was_sealed(
                     if kept := destination.place(file, sealed.path, replaces=replaces):
                         observer.note(MovedAside(sealed.path, kept))
             except CannotStore:
-                # It is whole; the haul itself reports what stands in its way.
+                # It is whole; the haul itself reports what prevents it.
                 left[key] = part
                 continue
             if destination.stamp(sealed.path) == sealed.stamp:

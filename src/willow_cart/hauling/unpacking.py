@@ -59,7 +59,7 @@ class Archive(Value):
     Attributes:
         filed: what is known of it, and its path below the destination.
         arrival: as the ledger knows it, or would.
-        root: the folder that it lies in, if that is not the destination; None otherwise.
+        root: the folder that it is in, if that is not the destination; None otherwise.
     """
 
     filed: Filed
@@ -342,7 +342,7 @@ def unpack(
     Args:
         places: folders that were hauled into, whose archives are meant, and archives.
         into: the destination for all of them; None for that which they were hauled into, or else
-            the folder that they lie in.
+            the folder that they are in.
         command: the command line, for the ledger.
         stop: set it to end early.
 
@@ -354,7 +354,7 @@ def unpack(
         UnreadableLedger: nothing was hauled into one of the folders.
         UnreadableSource: an archive cannot be read.
         UnusableDestination, CannotStore: nothing can be unpacked there.
-        FieldsMissing: the template for folders has nothing to say for some of them.
+        FieldsMissing: the template for folders has no value for some of them.
     """
     stop = stop or threading.Event()
     found = {archive.filed.offer: (root, archive) for root, archive in _find(places, into)}

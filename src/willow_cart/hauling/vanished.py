@@ -39,7 +39,7 @@ def find_gone(root: Path, identifiers: Collection[AddressId]) -> list[Arrival]:
 
 
 def confirm_gone(unlisted: Sequence[Arrival], access: Access, lanes: int) -> list[Arrival]:
-    """Ask for files that are no longer listed; return those whose server says that they are gone.
+    """Ask for files that are no longer listed; return those whose server states that they are gone.
 
     Each address is requested once, that of an archive for all of its files. A file whose address
     has a secret, which the ledger does not have, cannot be asked for.
@@ -102,7 +102,7 @@ def move_corrupt_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[st
     A haul would believe them. Others it sees for itself, once what replaces them is there.
 
     Args:
-        arrivals: what the ledger says of the files that have changed.
+        arrivals: their ledger entries.
 
     Returns:
         The path of each, and where it is kept.

@@ -25,7 +25,7 @@ from willow_cart.units import count_of, format_duration, format_size
 _TIMEOUT_SECONDS = 10.0
 _MOST_NAMED, _MOST_LISTED = 3, 1000
 
-# What servers answer to whom they do not authorise: HTTP and FTP (RFC 959, 5.4).
+# Replies of servers to users whom they do not authorise: HTTP and FTP (RFC 959, 5.4).
 _NOT_LET_IN = frozenset({401, 403, 530})
 
 # Clocks that differ by more have signatures refused, and dates chosen wrongly.

@@ -41,25 +41,25 @@ class Arrival(Value):
 
     Attributes:
         address, final_address: where it came from, before and after redirects, without secrets.
-        path: where it lies below the destination, with `/` between the parts.
+        path: its path below the destination, with `/` between the parts.
         time: when, in UTC, ISO 8601.
         size: bytes.
         sha256: hexadecimal.
         entity_tag, last_modified: the validators it came with.
-        expected: the promised checksums as `algorithm:hex`, with a blank between them.
-        verdict: by what it was checked; see `Checksum`.
+        expected: the promised checksums as `algorithm:hex`, with a space between them.
+        verdict: how it was verified; see `Checksum`.
         mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
         decoded: the content coding that was undone; empty for none.
-        instead: what replaces it where no file lies at its path: `twin PATH`, another file that
+        instead: what replaces it where no file is at its path: `twin PATH`, another file that
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
         modified: when it was changed last at its place, in UTC, ISO 8601; empty if unknown.
         media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
-        licence: under which its catalogue says that it may be used; empty if it does not say.
-        citation: how its catalogue wants it to be cited; likewise.
+        licence: the licence in the catalogue; empty if missing.
+        citation: how its catalogue wants it to be cited; as above.
         key: of its address in the ledger; empty until it is entered, and for an entry of an early
-            version, in which addresses with hidden values cannot be told apart.
+            version, in which addresses with hidden values cannot be distinguished.
     """
 
     address: str
@@ -133,13 +133,14 @@ class PartRecord(Value):
     Attributes:
         address, final_address: as for an arrival.
         file: its name in the folder of partial files.
-        length: of the whole representation in bytes; None where the place did not say.
+        length: of the whole representation in bytes; None if the server does not state it.
         validators: of the version that its bytes are from.
         joining: whether the rest can be joined to it; see `Resumability`.
         sealed: what it becomes: set once it is whole, checked and safe on the disk.
         synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
         boot: tells the start of the machine in which it was written from every other.
-        promised: the checksums that its place has promised as `algorithm:hex`, with blanks between.
+        promised: the checksums that its server has promised as `algorithm:hex`, with spaces
+            between.
         digests: of what was there when it was synced last; see `transfer.partials.Piece`.
     """
 
@@ -163,7 +164,7 @@ class Made(Value):
         path: below the destination, with `/` between the parts.
         sha256: hexadecimal.
         size: bytes.
-        source: the addresses, without secrets, of what it was made of, with a blank between them.
+        source: the addresses, without secrets, of what it was made of, with a space between them.
     """
 
     path: str
@@ -178,7 +179,7 @@ class Move(Value):
     Attributes:
         address: that fetched it, without secrets.
         old, new: its paths below the destination, with `/` between the parts.
-        file: its name on the way.
+        file: its temporary name.
     """
 
     address: str
@@ -193,7 +194,7 @@ class Result(Value):
     Attributes:
         number: its place in the haul, from 1.
         address: without secrets.
-        path: where it lies or would have lain.
+        path: its path, or the path that it would have had.
         state: what became of it.
         reason: why it failed or was refused, or what is broken in it; empty otherwise.
         received: bytes that came in this run.

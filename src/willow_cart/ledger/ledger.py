@@ -37,7 +37,7 @@ from willow_cart.structs import asdict
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
-"""What is true of the latest arrival under every path at which a file should lie."""
+"""What is true of the latest arrival under every path at which a file should be."""
 
 # In the words of the index of twins.
 _IS_TWIN = "substr(instead, 1, 5) = 'twin '"
@@ -350,7 +350,7 @@ class Ledger:
 
         Args:
             archive: as it was unpacked.
-            members: what lies under its name now.
+            members: what is under its name now.
             left_out: how many members could not be taken, and never can; None if it is to be
                 unpacked again, since others might be taken then.
         """

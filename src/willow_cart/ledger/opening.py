@@ -140,7 +140,7 @@ def _connect(path: Path | str) -> sqlite3.Connection:
 
 
 def _connect_to_copy(path: Path) -> sqlite3.Connection:
-    """Open a copy of a ledger on a read-only medium, because SQLite needs to write beside it.
+    """Open a copy of a ledger on a read-only medium, because SQLite needs to write next to it.
 
     The copy ends up in a database without a name, which SQLite keeps in a temporary file of its
     own and deletes itself, so a kill leaves nothing of it.
@@ -236,7 +236,8 @@ def _require_files(path: Path, *, create: bool) -> None:
             )
         status = tree.status(f"{_NAME}-journal")
         if status is not None and status.st_size >= len(_NAMES_ANOTHER):
-            with tree.open(f"{_NAME}-journal") as journal:
+            # A program that has just ended its transaction removes it.
+            with suppress(FileNotFoundError), tree.open(f"{_NAME}-journal") as journal:
                 journal.seek(-len(_NAMES_ANOTHER), os.SEEK_END)
                 if journal.read() == _NAMES_ANOTHER:
                     raise altered(path, "its journal names another file")
@@ -249,7 +250,7 @@ def _require_own_schema(base: sqlite3.Connection, path: Path) -> None:
         UnreadableLedger: it is one.
         sqlite3.Error: it cannot be read.
     """
-    base.execute("BEGIN")  # both are read of one moment: another program may upgrade it meanwhile
+    base.execute("BEGIN")  # both are read at one time: another program may upgrade it meanwhile
     try:
         version = schema.version_of(base)
         found = _structure_of(base)

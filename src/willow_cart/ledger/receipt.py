@@ -68,7 +68,7 @@ class RunHead(Value):
         run: its number in this destination, from 1.
         command: as typed, without secrets.
         started, ended: ISO 8601, UTC; `ended` is None for a run that was killed.
-        exit_code: None likewise.
+        exit_code: None as above.
         note: the user's note.
         software: what did it, with its version; empty for a ledger of the first version.
     """

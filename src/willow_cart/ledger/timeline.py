@@ -98,7 +98,7 @@ class Timeline(Record):
             lane: its number.
             host: whom it asked, or received from.
             since: in seconds from the haul's beginning.
-            until: likewise.
+            until: as above.
             count: bytes that had come by the end of it; None for asking.
         """
         self.reach(until)
@@ -131,7 +131,7 @@ class Timeline(Record):
             self.more_waits += 1
 
     def reach(self, moment: float) -> None:
-        """Record that the haul has gone on until a moment; steps get longer as it does."""
+        """Record that the haul has gone on until a time; steps get longer as it does."""
         self.seconds = max(self.seconds, moment)
         while self.seconds >= self.step * MAX_STEPS:
             self.step *= 2

@@ -41,7 +41,7 @@ _ARRIVAL_TYPES = tuple(
 
 
 class Altered(ValueError):
-    """An entry that this program did not write; the text says what is wrong."""
+    """An entry that this program did not write; the text is the reason."""
 
 
 def read_arrival(row: Sequence[Any]) -> Arrival:

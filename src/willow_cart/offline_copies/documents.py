@@ -43,7 +43,7 @@ class OfflineDocument(Value):
     Attributes:
         content: what it says, in which bytes that are none of its character set are kept.
         codec: by which that is written again.
-        label: its character set, where only its server has said so; empty otherwise.
+        label: its character set, where only its server has stated it; empty otherwise.
         resolver: for its references.
     """
 
@@ -94,8 +94,8 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocume
 
     Args:
         tree: the destination.
-        arrival: what the ledger says of it.
-        role: what it was wanted for; tells what it is where its place did not.
+        arrival: its ledger entry.
+        role: what it was wanted for; tells what it is where its server did not.
 
     Raises:
         OSError: it cannot be read.

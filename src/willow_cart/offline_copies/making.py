@@ -82,7 +82,7 @@ def make_start_page(
         entries: the pages that can be read.
         starts: the paths of those that were requested.
         taken: what was taken, and what could not be fetched.
-        when: the moment.
+        when: the time.
     """
     titles = {entry.path: entry.title or entry.path for entry in entries}
     links = ", ".join(
@@ -157,7 +157,7 @@ class Face(Value):
     Attributes:
         final: where redirects led to.
         sha256: of its bytes.
-        wanted: the address by which the page wants to be known; the final one if it does not say.
+        wanted: the canonical address of the page; the final one if it gives none.
     """
 
     final: str
@@ -221,7 +221,7 @@ def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | Non
     """Write readable copies of everything that was fetched.
 
     Args:
-        when: the moment of taking, for the start page.
+        when: the time of the run, for the start page.
 
     Returns:
         What was made; None if nothing is here to make it of, and where there are copies already
@@ -353,7 +353,7 @@ class _Maker:
         """Write a file next to its path, and rename it after syncing.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         before = self._before.get(path)
         earlier = None if before is None else self._is_as_made(path, before)

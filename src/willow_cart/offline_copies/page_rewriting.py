@@ -120,10 +120,10 @@ class Markup:
         """Return the text with other references.
 
         What a `base` element says is taken back, since references are no longer relative to it; a
-        content security policy likewise.
+        content security policy as above.
 
         Args:
-            new: says what a reference becomes; None leaves it as it is written.
+            new: returns the new reference; None keeps it.
             label: a character set that it is to declare before everything else, where a
                 declaration wins over others (HTML, "Determining the encoding").
         """

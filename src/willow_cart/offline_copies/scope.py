@@ -62,7 +62,7 @@ Rewrite = Callable[[str, Role], str | None]
 """What a reference, as it is meant and not as it is escaped, becomes; None leaves it alone."""
 
 
-# What addresses carry to know visitors again; the page behind is the same. `;jsessionid=` stands in
+# What addresses carry to know visitors again; the page after is the same. `;jsessionid=` is in
 # the path (Jakarta Servlet, 7.1.3).
 _JUNK = re.compile(r"(?:php|j|asp)?sess(?:ion)?[_-]?id\w*|sid|cfid|cftoken|utm_\w+", re.IGNORECASE)
 _JUNK_IN_PATH = re.compile(r";(?:jsessionid|sid)=[^/;?#]*", re.IGNORECASE)
@@ -72,7 +72,7 @@ class Stay(StrEnum):
     """How far links are followed."""
 
     FOLDER = "folder"
-    """To what lies below the folder that the page is in."""
+    """To what is below the folder that the page is in."""
     HOST = "host"
     """To anything at the page's host."""
 

@@ -30,8 +30,8 @@ def rewrite_style(text: str, new: Rewrite) -> str:
     """Return a style sheet with other references; everything else stays the same.
 
     Args:
-        text: the sheet, or what stands in a `style` attribute.
-        new: says what a reference becomes; None leaves it as it is written.
+        text: the sheet, or what is in a `style` attribute.
+        new: returns the new reference; None keeps it.
     """
 
     def put(found: re.Match[str]) -> str:

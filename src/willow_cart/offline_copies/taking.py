@@ -131,7 +131,7 @@ def take(
 
     Args:
         scope: what belongs to it.
-        into: the destination; everything lies in its folder `as-served`.
+        into: the destination; everything is in its folder `as-served`.
         policy: how it is hauled; its layout does not count.
         choosing: which of what links lead to is taken, by address, date and size; None for all.
         learn: requests the dates and sizes that rules have to know; None leaves them unknown.

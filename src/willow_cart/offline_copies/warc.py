@@ -33,7 +33,7 @@ class WarcFile:
 
     Args:
         file: where it goes.
-        name: of the file, by which it knows itself, and whether it is packed.
+        name: file name for the warcinfo record; .gz selects compression.
         command: the command line, without secrets.
     """
 

@@ -508,7 +508,7 @@ class IfPresent(StrEnum):
     KEEP = "keep"
     """Leave it, and make no request."""
     REPLACE = "replace"
-    """Fetch it anew, changed or not."""
+    """Fetch it again, changed or not."""
     FAIL = "fail"
     """Leave it, and count it as a failure."""
 

@@ -27,7 +27,7 @@ class Option(Value):
     """An option, or a positional argument.
 
     Attributes:
-        dest: the name of the field; a name that Python reserves has `_` behind it.
+        dest: the name of the field; a name that Python reserves has `_` after it.
         help: one line, with `%(default)s` for the default.
         default: what its field holds where it is not given.
         read: makes a value of a text; raises ValueError or BadOption.
@@ -144,7 +144,7 @@ def flag(text: str, *, one_of: str = "") -> Any:
 
 
 class _OptionsType(msgspec.StructMeta):
-    """Takes the options of a class out of its body, where they stand as the fields' defaults."""
+    """Takes the options of a class out of its body, where they are the fields' defaults."""
 
     own: Mapping[str, Option]
 
@@ -245,7 +245,7 @@ Given = Mapping[str, tuple[str, ...]]
 """The texts of options by their keys; one that takes no value has one empty text."""
 
 Fill = Callable[[str, str, str], str]
-"""Makes the text of an option from what is given: the text, its key, and where it stands."""
+"""Makes the text of an option from what is given: the text, its key, and where it is."""
 
 
 def given_in(

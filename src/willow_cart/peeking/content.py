@@ -1,4 +1,4 @@
-"""What was found in a file, and the bytes in which it was found."""
+"""Results of inspecting a file, and the sample that they come from."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import BinaryIO
 from willow_cart.structs import Value, field
 
 Fact = str | int | float
-"""A value that is told of a file."""
+"""A value that describes a file."""
 
 
 WHOLE_NUMBERS = ("integer", "int", "uint", "bytes")
@@ -18,7 +18,7 @@ REAL_NUMBERS = ("real", "float", "double", "decimal", "number")
 
 
 class Unreadable(Exception):
-    """A file that is not what it begins like; the text says why, as a clause."""
+    """A file that is not what it begins like; the text is the reason, as a clause."""
 
 
 class PeekedColumn(Value):
@@ -34,15 +34,15 @@ class PeekedColumn(Value):
 
 
 class Content(Value):
-    """What is in a file.
+    """The content of a file.
 
     Attributes:
-        form: what it is: `table`, `JSON`, `zip archive`.
-        facts: what is known of the whole, by names in the order of their telling.
+        form: its form: `table`, `JSON`, `zip archive`.
+        facts: facts about the whole file by name, in the order of their printing.
         columns: of the rows.
         rows: the first ones, with a value for each column.
         row_kind: what a row stands for: `row`, `record`, `member`; empty without rows.
-        notes: what could not be told, and why.
+        notes: what could not be determined, and why.
     """
 
     form: str

@@ -29,7 +29,7 @@ _BUFFER_BYTES = 32 << 10
 
 
 def look_at_parquet(sample: Sample, rows: int) -> Content:
-    """Tell the schema of a Parquet file, from its footer, and read the first rows.
+    """Return the schema of a Parquet file, from its footer, and the first rows.
 
     Raises:
         Unreadable: it cannot be read.
@@ -73,7 +73,7 @@ def _first_rows(file: Any, source: BinaryIO, rows: int) -> tuple[list[list[str]]
     return [[*map(text_of, row)] for row in zip(*cells, strict=True)], []
 
 
-# A page begins with its type and its size, each a number of variable length behind a byte that
+# A page begins with its type and its size, each a number of variable length after a byte that
 # names its field (Parquet, PageHeader; Thrift, compact protocol).
 _PAGE_HEADER = re.compile(rb"\x15([\x80-\xff]{0,4}[\0-\x7f])\x15([\x80-\xff]{0,4}[\0-\x7f])")
 

@@ -91,7 +91,7 @@ def _whole(text: str) -> list[object]:
 
 
 def _next(text: str, at: int) -> int:
-    """Return where the next character that is not blank stands."""
+    """Return where the next character that is not a space is."""
     found = _BLANK.match(text, at)
     return found.end() if found else at
 

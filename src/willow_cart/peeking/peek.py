@@ -101,7 +101,7 @@ def _table(sample: Sample, beginning: bytes, rows: int) -> Content:
 
 
 def _rows_of(lines: Sequence[str], dialect: Dialect) -> Iterator[list[str]]:
-    """Yield the rows that say anything, up to one that cannot be read."""
+    """Yield the rows that are not empty, up to one that cannot be read."""
     try:
         for row in csv.reader(lines, delimiter=dialect.delimiter):
             if any(row):
@@ -323,8 +323,8 @@ class Peeked(Value):
 
     Attributes:
         size: in bytes; None for unknown.
-        modified: when it was changed last; None where the place does not say.
-        media_type: as the place says; empty for none.
+        modified: when it was changed last; None if the server does not state it.
+        media_type: from the server; empty for none.
         fetched: how many of its bytes were fetched.
     """
 

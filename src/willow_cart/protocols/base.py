@@ -21,7 +21,7 @@ CHUNK = 1 << 20
 
 
 class Unchanged(Value):
-    """The server says that the known version is current."""
+    """The server states that the known version is current."""
 
     facts: Metadata
 
@@ -41,11 +41,11 @@ class Download(ABC):
     """A representation that is being received.
 
     Attributes:
-        facts: what the place says about the complete representation.
+        facts: the server's metadata of the complete representation.
         start: which of its bytes the first read begins with; 0 also when another start was asked
             for and the place could not or would not join there.
         joining: what a later `open` can do with the bytes that came until a break.
-        in_parts: whether the place has said that it serves parts; many do without saying so.
+        in_parts: whether the server has said that it serves parts; many do without saying so.
         notes: what the user should know of the answer, although it is taken.
         spent: seconds that were spent on it before it was requested.
         whole: all that would be read, where it has come already; None where it has not.
@@ -88,7 +88,7 @@ class WholeDownload(Download):
     """A representation that was received to its end.
 
     Args:
-        facts: what the place said about it.
+        facts: the server's metadata.
         content: its bytes, as far as they are not kept elsewhere.
     """
 
@@ -142,11 +142,11 @@ class DirectoryEntry(Value):
 
     Attributes:
         address: where it is; a folder's ends in a slash.
-        size: bytes; None for a folder, and where the place does not say.
-        modified: when it was changed last; None where the place does not say.
-        checksums: what its bytes hash to, as the place says.
-        name: what it is called, where that cannot be told from the address.
-        entity_tag: of this version; empty where the place does not say.
+        size: bytes; None for a folder, and if the server does not state it.
+        modified: when it was changed last; None if the server does not state it.
+        checksums: what its bytes hash to, from the server.
+        name: its name, if the address does not show it.
+        entity_tag: of this version; empty if the server does not state it.
     """
 
     address: str
@@ -216,8 +216,8 @@ class ObjectStore(ABC):
             bucket: the address of the bucket, with a slash at its end.
             prefix: the beginning of the keys.
             deep: whether slashes in keys mean nothing; otherwise what comes up to the next slash
-                behind the prefix is one entry, a folder.
-            after: only keys that sort behind this one.
+                after the prefix is one entry, a folder.
+            after: only keys that sort after this one.
 
         Raises:
             TransferFailed: it cannot be fetched.
@@ -300,7 +300,7 @@ class Access(ABC):
             start: the first byte wanted. Above 0, the rest is wanted only if the version is still
                 the one that `validators` marks; otherwise the whole is delivered from 0. Without
                 validators the caller proves the joined bytes by a checksum.
-            end: the byte before which to end, where the rest is not wanted; likewise only of that
+            end: the byte before which to end, where the rest is not wanted; as above. only of that
                 version. A place that cannot end there sends on until the delivery is closed.
             validators: with neither `start` nor `end`, the version that is held already: the place
                 may answer `Unchanged`.
@@ -310,10 +310,10 @@ class Access(ABC):
         """
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most gain nothing by it
-        """Return how many small files of a server should be on the way before they are opened."""
+        """Return how many small files of a server should be requested in advance."""
         return 0
 
-    def open_ahead(self, addresses: Sequence[str]) -> None:  # noqa: B027  # likewise
+    def open_ahead(self, addresses: Sequence[str]) -> None:  # noqa: B027  # as above
         """Request small files that will be opened next, without waiting for them.
 
         `open` returns the answer for such a file; one that did not come is requested again. What is
@@ -323,7 +323,7 @@ class Access(ABC):
             addresses: in the order in which they will be opened.
         """
 
-    def fetches_small(self, address: str) -> bool:  # noqa: ARG002  # likewise
+    def fetches_small(self, address: str) -> bool:  # noqa: ARG002  # as above
         """Whether `fetch_small` can fetch from a server."""
         return False
 
@@ -334,12 +334,12 @@ class Access(ABC):
 
         Args:
             asked: files whose addresses `fetches_small` is true of.
-            at_once: how many requests are on their way at a time.
+            at_once: how many requests are in flight at a time.
             is_wanted: whether to go on.
 
         Yields:
             The place of a file among the others, and its answer. That of a busy host ends the
-            sending; those that are on their way still come. What is not yielded was not requested,
+            sending; those in flight still complete. What is not yielded was not requested,
             or its answer was lost.
         """
         raise NotImplementedError
@@ -365,7 +365,7 @@ class Access(ABC):
             raise BadAddress(without_secrets(address), "not a web address", "leave out --as webdav")
         return None
 
-    def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:  # noqa: ARG002  # likewise
+    def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:  # noqa: ARG002  # as above
         """Send a document in JSON to the web, and read the answer.
 
         Raises:

@@ -163,7 +163,7 @@ class _Elsewhere(TransferFailed):
     """The bucket is in another region or at another host, which the response names.
 
     Attributes:
-        region: where; empty if it does not say.
+        region: of the bucket; empty if not given.
         location: where it redirects to; empty if it does not.
     """
 
@@ -387,7 +387,7 @@ def read_page(content: bytes, bucket: str) -> StorePage:
                 folders.append(fields.get("Prefix", ""))
             case other:
                 values[other] = element.text or ""
-    # Only a server that repeats the encoding has done it; blanks are written as plus signs.
+    # Only a server that repeats the encoding has done it; spaces are written as plus signs.
     decode = unquote_plus if values.get("EncodingType") == "url" else str
     prefixes = map(decode, folders)
     keyed = [(each, DirectoryEntry(f"{bucket}{quote(each, safe='/~')}")) for each in prefixes]

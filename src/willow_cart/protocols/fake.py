@@ -56,14 +56,14 @@ class FakeAccess(Access):
         files: what is there, by address.
         piece: how many bytes come at a time.
         pause: seconds before each piece.
-        ahead: how many files should be on the way before they are opened.
+        ahead: how many files should be requested ahead of their opening.
 
     Attributes:
         files: what is there, by address.
         asked: every request in order, as (address, start).
         opened_ahead: the addresses of each group that was requested ahead.
         most_open: how many deliveries were open at a time, at most.
-        most_at_once: how many requests for small files were on their way at a time, at most.
+        most_at_once: how many requests for small files were in flight at a time, at most.
     """
 
     def __init__(
@@ -85,7 +85,7 @@ class FakeAccess(Access):
         self.sharing = _FakeSharing(partial(FakeAccess, files, piece=piece, pause=pause))
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
-        """Return how many files should be on the way; see `Access.files_ahead`."""
+        """Return how many files should be requested ahead; see `Access.files_ahead`."""
         return self._ahead
 
     def open_ahead(self, addresses: Sequence[str]) -> None:

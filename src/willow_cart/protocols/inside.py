@@ -1,6 +1,6 @@
 """Fetch files inside zip archives by byte ranges (PKWARE, APPNOTE 6.3).
 
-A zip archive says at its end what is in it and where, so a place that serves parts need not send
+A zip archive says at its end what is in it and where, so a server that serves ranges need not send
 the rest: a few kilobytes tell what an archive of any size holds, and one member comes by itself.
 """
 
@@ -192,7 +192,7 @@ class Inside(Access):
             return open_range(self._outside, archive, facts, start, end)
         except ConnectionLost:
             with self._lock:
-                self._contents.pop(archive, None)  # what it has may lie elsewhere now
+                self._contents.pop(archive, None)  # what it has may be elsewhere now
             raise
         except NoParts as error:
             raise _whole_only(error) from None

@@ -157,7 +157,7 @@ class KeptAnswers(Access):
         return kept
 
     def files_ahead(self, address: str) -> int:
-        """Return how many files should be on the way; see `Access.files_ahead`."""
+        """Return how many files should be requested ahead; see `Access.files_ahead`."""
         return self._access.files_ahead(address)
 
     def open_ahead(self, addresses: Sequence[str]) -> None:

@@ -42,7 +42,7 @@ class Exchange(Value):
         fields: the answer's fields, in their order.
         body: the answer's, with the framing of its transfer coding if it has one; at its beginning.
         is_whole: whether it came to its end.
-        moment: when the answer began, in UTC.
+        moment: the time when the answer began, in UTC.
     """
 
     method: str

@@ -30,7 +30,7 @@ def open_range(access: Access, address: str, facts: Metadata, start: int, end: i
         end: the byte before which it ends.
 
     Raises:
-        NoParts: the place does not serve any.
+        NoParts: the server does not serve any.
         ConnectionLost: it has another version now.
     """
     delivery = access.open(address, start=start, end=end)
@@ -55,7 +55,7 @@ def read_beginning(access: Access, address: str, count: int) -> tuple[Metadata, 
         count: how many bytes; fewer are returned of a shorter file.
 
     Raises:
-        TransferFailed: they did not come.
+        TransferFailed: the bytes could not be fetched.
     """
     delivery = access.open(address, end=count)
     assert isinstance(delivery, Download), "no condition was made"
@@ -69,7 +69,7 @@ class RemoteFile(io.RawIOBase):
     """A remote file, of which only the blocks that are read are fetched, each once.
 
     Args:
-        facts: what the place says about it.
+        facts: the server's metadata.
         length: its length in bytes.
         tail_bytes: how many of its last bytes are fetched together, as soon as one is read.
         beginning: bytes that were fetched already.
@@ -123,7 +123,7 @@ class RemoteFile(io.RawIOBase):
         """Seek to a position.
 
         Raises:
-            ValueError: the byte would lie before the first.
+            ValueError: the byte would be before the first.
         """
         base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
         if base + offset < 0:
@@ -135,7 +135,7 @@ class RemoteFile(io.RawIOBase):
         """Fill a buffer, and return how many bytes were read.
 
         Raises:
-            TransferFailed: they did not come.
+            TransferFailed: the bytes could not be fetched.
             TooMuchRead: more would have to be fetched than was allowed.
         """
         end = min(self._length, self._at + len(buffer))
@@ -162,7 +162,7 @@ class RemoteFile(io.RawIOBase):
             self._fetch(start * _BLOCK_BYTES, min(end * _BLOCK_BYTES, self._length))
 
     def _missing(self, first: int, last: int) -> Iterator[tuple[int, int]]:
-        """Yield the runs of missing blocks, with the block behind each run."""
+        """Yield the runs of missing blocks, with the block after each run."""
         start = None
         for number in range(first, last + 2):
             if number <= last and number not in self._blocks:

@@ -25,7 +25,7 @@ from willow_cart.structs import Value, replace
 
 Answer = TypeVar("Answer")
 
-# Answers by which a host says that it is requested too much (RFC 6585, 4; RFC 9110, 15.6.4).
+# Answers by which a host states that it is requested too much (RFC 6585, 4; RFC 9110, 15.6.4).
 BUSY = frozenset({421, 429, 503})
 
 # So often a file is not blamed for a busy host, or for a connection that it drops: one address that
@@ -52,7 +52,7 @@ class Failure(Value):
             for one that fetched something.
         excused: how often the file was not blamed.
         served: how often its host has answered well lately.
-        has_company: whether other files are on their way from its host.
+        has_company: whether other files are being fetched from its host.
     """
 
     error: WillowCartError
@@ -207,8 +207,8 @@ class Retrier(Value):
 
     Attributes:
         retry_policy: when to try again.
-        wait: waits for a number of seconds, and says whether the user wants to stop meanwhile.
-        tell: told of every wait: why, and for how many seconds.
+        wait: waits for a number of seconds, and returns whether the user wants to stop meanwhile.
+        tell: notified of every wait: why, and for how many seconds.
         random_value: gives random numbers from 0 to 1.
     """
 

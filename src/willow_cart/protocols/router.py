@@ -45,7 +45,7 @@ class AccessSettings(Value, kw_only=True):
     Attributes:
         lanes_per_host: how many connections one host may have.
         pace: how patiently requests are made, and with which gaps.
-        sign_ins: what proves who asks.
+        sign_ins: the credentials.
         trust: for TLS.
         retrier: makes attempts again for listings and other documents.
         pacer: keeps a gap between requests; made by the router, if there is one.
@@ -70,7 +70,7 @@ class RouterSharing(Sharing):
     """Makes equal routers in other processes.
 
     Args:
-        settings: how places are talked to.
+        settings: for all protocols.
         bounds: how far archives may swell whose members are fetched; None as usual.
     """
 
@@ -116,7 +116,7 @@ class ProtocolRouter(Access):
     """An access that passes each address to the protocol of its scheme, created on first use.
 
     Args:
-        settings: how places are talked to.
+        settings: for all protocols.
         stopped: set by `abort`, to end what waits.
         bounds: how far archives may swell whose members are fetched; None as usual.
 
@@ -153,7 +153,7 @@ class ProtocolRouter(Access):
         return self._access_to(address).open(address, start=start, end=end, validators=validators)
 
     def files_ahead(self, address: str) -> int:
-        """Return how many files should be on the way; see `Access.files_ahead`."""
+        """Return how many files should be requested ahead; see `Access.files_ahead`."""
         try:
             return self._access_to(address).files_ahead(address)
         except BadAddress:  # it is reported when it is opened

@@ -91,7 +91,7 @@ class SocketGuard:
     def connect(self, address: tuple[str, int], timeout: float) -> socket.socket:
         """Connect to the first address of a host that answers, and register the socket.
 
-        An address that does not answer soon is waited for beside the next one (RFC 8305).
+        An address that does not answer soon is waited for next to the next one (RFC 8305).
 
         Args:
             address: host and port.
@@ -190,7 +190,7 @@ class TimedReader(io.RawIOBase):
 
     Attributes:
         deadline: by the monotonic clock; whatever is being read must have come by then.
-        was_cut: whether a TLS connection ended without the alert that says so (RFC 8446, 6.1).
+        was_cut: whether a TLS connection ended without the alert that states it (RFC 8446, 6.1).
         is_paused: whether reading returns None, as if nothing had come yet.
     """
 

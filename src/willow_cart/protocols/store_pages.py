@@ -21,7 +21,7 @@ class StorePage(NamedTuple):
     Attributes:
         entries: what it lists.
         token: of the next page; empty after the last.
-        is_cut: whether the store says that there is more.
+        is_cut: whether the store states that there is more.
     """
 
     entries: list[DirectoryEntry]
@@ -51,7 +51,7 @@ def page_by_page(
         more = {token_field: token} if token else {}
         asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
         entries, following, is_cut = read(asked)
-        # Tokens that are made anew each time hide that a listing does not move on.
+        # Tokens that are made again each time hide that a listing does not move on.
         empty = 0 if entries else empty + 1
         page = hash((len(entries), *(each.address for each in (entries[:1] + entries[-1:]))))
         if empty > _MAX_EMPTY_PAGES or (entries and page in pages):

@@ -149,7 +149,7 @@ class WebAccess(Access):
             connection is given up.
         longest: seconds after which a head is given up whatever came; None for no limit.
         pacer: keeps gaps between requests; None for no gaps.
-        sign_ins: who is authorised where.
+        sign_ins: the credentials for each origin.
         context_for: the TLS context for an origin; None trusts whom the system trusts.
         of_store: whether the answers are those of object stores, whose fields promise more.
         explain: makes an error of an answer that fetches no file, from its status, fields, the
@@ -237,7 +237,7 @@ class WebAccess(Access):
                 self._sender.drop(response)
                 return Unchanged(facts)
             case 416 if start and end is None and is_complete(response, start, validators):
-                # Nothing is left to fetch; the delivery that says so is empty.
+                # Nothing is left to fetch; the delivery that states it is empty.
                 part = Metadata(final, start, validators or Validators())
                 return WebDownload(response, address, part, start, seconds, empty=True)
             case 206 | 416 if is_part:
@@ -376,7 +376,7 @@ class WebAccess(Access):
         self._sender.close()
 
     def _follow(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
-        """Send a request and follow redirects; sign in anew if the answer is a sign-in form."""
+        """Send a request and follow redirects; sign in again if the answer is a sign-in form."""
         sessions = self._sessions
         if sessions is None:
             return self._follow_once(method, address, fields)
@@ -525,7 +525,7 @@ class WebAccess(Access):
 
     def _facts_from(self, response: Answer, address: str) -> Metadata:
         fields = response.fields
-        # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
+        # RFC 9112, 6.3: a transfer coding overrides a length that is given next to it.
         length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
         media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
         facts = Metadata(
@@ -534,7 +534,7 @@ class WebAccess(Access):
             Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
             media_type=media_type,
             charset=charset,
-            # RFC 9112, 9.8: TLS tells an end from a cut.
+            # RFC 9112, 9.8: TLS distinguishes an end from a cut.
             proves_end=response.is_delimited or scheme_of(address) == "https",
         )
         if not self._of_store and fields.keys().isdisjoint(_RARE):

@@ -109,7 +109,7 @@ def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
 
 def _by_store(fields: Mapping[str, str]) -> Iterator[Checksum]:
     for algorithm in ("sha256", "sha1", "crc32c", "crc32"):
-        # That of an object in parts is one of its parts' sums, and says so by a number behind it.
+        # That of an object in parts is one of its parts' sums, and states it by a number after it.
         text = fields.get(f"x-amz-checksum-{algorithm}", "")
         yield from read_base64(algorithm, text, Origin.STORE)
     for each in fields.get("x-goog-hash", "").split(","):
@@ -168,7 +168,7 @@ class WebDownload(Download):
         start: its first byte.
         seconds: within which some of it must come, each time.
         empty: whether nothing of it is wanted.
-        notes: what is already to be told of it.
+        notes: messages about it so far.
 
     Raises:
         ProtocolError: it is coded in a way that cannot be undone.
@@ -342,7 +342,7 @@ class WebDownload(Download):
 
 
 def _joining(response: Answer, validators: Validators) -> Resumability:
-    # RFC 9110, 14.3: only an explicit `none` says that ranges are not served.
+    # RFC 9110, 14.3: only an explicit `none` states that ranges are not served.
     if response.fields.get("Accept-Ranges", "").strip().lower() == "none":
         return Resumability.NEVER
     return Resumability.SAFE if rules.joining_validator(validators) else Resumability.BLIND

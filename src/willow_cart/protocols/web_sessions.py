@@ -84,7 +84,7 @@ def translate(
         address: the file that was requested.
         host: the host that was being talked to, which redirects may have changed.
         stall_after: the silence in seconds that counts as a stall.
-        reading: whether the body was on its way already.
+        reading: whether the body had begun.
     """
     shown = without_secrets(address)
     match error:
@@ -216,7 +216,7 @@ class WebSessions:
         send: sends a step of a sign-in.
         tokens: the folder where tokens are kept between runs; None for nowhere.
         announce: shows a code that the user has to enter elsewhere.
-        wait: waits for a number of seconds, and says whether the user wants to stop meanwhile.
+        wait: waits for a number of seconds, and returns whether the user wants to stop meanwhile.
         now: the wall clock, in seconds of the epoch.
     """
 
@@ -272,7 +272,7 @@ class WebSessions:
         return session.generation if session else 0
 
     def renew(self, address: str, generation: int) -> bool:
-        """Sign in anew, unless another lane has done so since.
+        """Sign in again, unless another lane has done so since.
 
         Args:
             address: that was not answered as if signed in.
@@ -297,7 +297,7 @@ class WebSessions:
         return True
 
     def is_form(self, asked: str, address: str, page: bytes = b"") -> bool:
-        """Whether an answer is the sign-in form instead of what was requested.
+        """Whether an answer is the sign-in form instead of the requested file.
 
         Args:
             asked: what was requested.

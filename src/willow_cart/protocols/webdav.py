@@ -26,7 +26,7 @@ class Properties(Protocol):
         """Return the final address, and a multi-status document (RFC 4918, 9.1 and 13)."""
 
     def has_properties(self, address: str) -> bool:
-        """Whether the server of an address says that it has WebDAV."""
+        """Whether the server of an address states that it has WebDAV."""
 
 
 class WebDav(DirectoryLister):

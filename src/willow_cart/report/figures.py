@@ -321,7 +321,7 @@ def draw_kinds(kinds: Mapping[str, Sizes]) -> _Element:
         )  # fmt: skip
     axes.set_yticks(range(len(rows)), [kind for kind, _ in rows])
     axes.set_ylim(len(rows) - 0.5, -0.5)
-    axes.set_xlim(0, largest * 1.3 or 1)  # with room for the words behind the longest bar
+    axes.set_xlim(0, largest * 1.3 or 1)  # with room for the words after the longest bar
     axes.set_xticks([])
     return drawing.svg(
         "Bytes by kind", "; ".join(f"{kind}: {_in_words(sizes)}" for kind, sizes in rows) + "."

@@ -86,7 +86,7 @@ class ErrandRun(CommandResult):
 
     Attributes:
         file: the errand's.
-        code: what the command would tell the shell.
+        code: what the command would return to the shell.
         haul: the result of the haul; None where the run began with a step, or was only planned.
         steps: the steps that were taken, with what each returned.
         plan: what a run would do; None where it was run.
@@ -148,7 +148,7 @@ def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
         options: the options of the command, listed below.
 
     Raises:
-        NothingChosen: nothing is left; the error says which rule left none.
+        NothingChosen: nothing is left; the error names the rule that left none.
         WillowCartError: none of the sources can be read, or an option cannot be understood.
     """
     request, offers = read_looking(SurveyRequest, sources, options)
@@ -431,7 +431,7 @@ def unpack(
 
     Args:
         places: folders that were hauled into, and archives.
-        into: the folder to unpack into; None for that which they were hauled into, or lie in.
+        into: the folder to unpack into; None for that which they were hauled into, or are in.
         must_arrive: whether an archive that cannot be unpacked is an error.
         options: the options of the command, listed below.
 
@@ -493,7 +493,7 @@ def pack(
     must_arrive: bool = True,
     **options: Unpack[PackKeywords],
 ) -> PackResult:
-    """Pack what lies in a folder as one archive.
+    """Pack what is in a folder as one archive.
 
     Args:
         folder: hauled into or not.
@@ -517,7 +517,7 @@ def pack(
 
 @command_function(AuditRequest, AuditKeywords)
 def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -> Audit:
-    """Check what lies in a folder against its ledger and checksum lists.
+    """Check what is in a folder against its ledger and checksum lists.
 
     Args:
         folder: that was hauled into.

@@ -18,7 +18,7 @@ from willow_cart.structs import Value
 _HTTP_ONLY = "#HttpOnly_"
 
 _IS_IP_ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
-# RFC 6265, 4.1.1; quotes and blanks are what browsers send besides.
+# RFC 6265, 4.1.1; quotes and spaces are what browsers send besides.
 _NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _VALUE = re.compile(r"[\x20-\x3a\x3c-\x7e]*")
 

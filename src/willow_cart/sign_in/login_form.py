@@ -27,7 +27,7 @@ class FormSignIn(Value):
     Attributes:
         address: of the page with the form.
         user: for the text field before the password; empty if `fields` has all.
-        password: for the password field; None likewise.
+        password: for the password field; None as above.
         fields: values by the names of their fields.
     """
 
@@ -42,7 +42,7 @@ class FormSignIn(Value):
         return (self.address,)
 
     def fill_in(self, page: bytes, address: str, origins: NamedOrigins) -> FilledForm:
-        """Fill in the form on a page, beside its hidden fields.
+        """Fill in the form on a page, next to its hidden fields.
 
         Args:
             page: as it came.
@@ -104,7 +104,7 @@ class FormSignIn(Value):
         return SignInFailed(without_secrets(self.address), f"the page {reason}", advice)
 
     def refused(self) -> SignInFailed:
-        """Return the error for a form that comes again instead of what is behind it."""
+        """Return the error for a form that comes again instead of the requested file."""
         return SignInFailed(
             without_secrets(self.address),
             "the form came again: user or password were refused",

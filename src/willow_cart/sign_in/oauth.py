@@ -22,7 +22,7 @@ _MARGIN_SHARE = 0.1
 # Who does not say how long a token is valid has one that is (RFC 6749, 5.1).
 _UNSAID_SECONDS = 3600.0
 
-# RFC 8628, 3.2: how often is asked, where the server does not say; and 3.5: how much longer each
+# RFC 8628, 3.2: how often is asked, if the server does not state it; and 3.5: how much longer each
 # time that it finds this too often.
 _POLL_SECONDS = 5.0
 SLOWER_SECONDS = 5.0

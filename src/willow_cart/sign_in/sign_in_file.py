@@ -60,7 +60,7 @@ def read_sign_ins(
         besides: tables of it that are others' business.
 
     Returns:
-        By name: the origin that it is for, None where the file does not say, and the sign-in.
+        By name: the origin that it is for, None if the file does not state it, and the sign-in.
 
     Raises:
         BadOption: it cannot be read, or has an unknown key or value.
@@ -157,7 +157,7 @@ def _address_in(place: str, key: str, address: object) -> str:
     """Return the address that a key has, in normal form; secrets go there.
 
     Raises:
-        BadOption: it is none, or not protected by TLS on its way.
+        BadOption: it is none, or not protected by TLS.
     """
     try:
         return normalise(str(address))

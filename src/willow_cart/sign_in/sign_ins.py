@@ -210,7 +210,7 @@ class SignIns:
         self._cookies = cookies
         self._netrc = netrc
         self.origins = origins or NamedOrigins()
-        for sign_in in self._by_origin.values():  # what the user wrote down beside a sign-in
+        for sign_in in self._by_origin.values():  # what the user wrote down next to a sign-in
             for place in (sign_in.form, sign_in.oauth):
                 for address in place.addresses if place is not None else ():
                     self.origins.add(address)

@@ -38,7 +38,7 @@ class TokenStore:
 
         Args:
             sign_in: whose token it is.
-            wait: waits for a number of seconds, and says whether the user wants to stop.
+            wait: waits for a number of seconds, and returns whether the user wants to stop.
 
         Raises:
             Interrupted: they do.
@@ -103,7 +103,7 @@ def _try_to_lock(descriptor: int) -> bool:
 
 
 def _name(sign_in: OAuthSignIn) -> str:
-    """Return the name of a token, which says nothing of it."""
+    """Return the token's file name (a hash)."""
     refresh = sign_in.refresh_token.value if sign_in.refresh_token else ""
     what = (sign_in.token_address, sign_in.client, sign_in.scope, refresh)
     return hashlib.sha256(repr(what).encode()).hexdigest()[:32]

@@ -17,7 +17,7 @@ class Trust(Value):
 
     Attributes:
         ca: certificates that are trusted besides the system's.
-        client_cert: proves who asks.
+        client_cert: identifies the user.
         client_key: its key, if that is in another file.
     """
 

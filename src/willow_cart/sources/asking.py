@@ -36,7 +36,7 @@ def ask_sizes(
     An offer whose address does not name a file type gets the name that its server has for it.
 
     Returns:
-        The offers in their order, with what was learnt, and what could not be.
+        The offers in their order, with the facts learnt, and the failures.
     """
 
     def ask(offer: Offer) -> Offer | Issue:
@@ -73,7 +73,7 @@ class AskAhead(Generic[Answer]):
     Args:
         addresses: in the order in which their answers are wanted.
         lanes: how many of one host are asked at a time; twice as many of all.
-        progress: told now and then while answers are waited for.
+        progress: called now and then with while answers are waited for.
     """
 
     def __init__(

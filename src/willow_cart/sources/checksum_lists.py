@@ -27,7 +27,7 @@ _LISTS = (
     "checksums.txt", "CHECKSUMS", "MD5SUMS", "MD5SUMS.txt", "md5sums.txt", "md5sum.txt",
 )  # fmt: skip
 
-# What they put behind a file's own name.
+# What they put after a file's own name.
 _ENDINGS = (".sha256", ".sha512", ".sha1", ".md5")
 
 _MAX_LIST_BYTES = 16 << 20

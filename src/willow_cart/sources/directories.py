@@ -38,7 +38,7 @@ def matching_offers(
         offers_below: gives what is offered at a folder's address, and down to a level below it.
 
     Raises:
-        NothingChosen: nothing matches; the error says what is near.
+        NothingChosen: nothing matches; the error suggests similar names.
     """
     parts = urlsplit(address)
     segments = parts.path.split("/")
@@ -115,9 +115,9 @@ def list_directory(
         kind: what its folders are.
 
     Raises:
-        TransferFailed: the place does not answer, or with nothing to read.
-        UnreadableSource: nothing is there; the error says what is near.
-        NothingChosen: its wildcards match nothing; likewise.
+        TransferFailed: the server does not answer, or with nothing to read.
+        UnreadableSource: nothing is there; the error suggests similar names.
+        NothingChosen: its wildcards match nothing; as above.
     """
     if has_wildcard(address) and not listed:
         top, found = expand_wildcards(directory, address)

@@ -73,7 +73,7 @@ _NOT_UTF8 = re.compile("[\udc80-\udcff]")
 def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
     """Read a list of addresses line by line.
 
-    One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
+    One address, or one with ranges, a line; a `#` at the beginning of a line or after a space
     starts a comment, so that a fragment is not one.
 
     Yields:
@@ -120,8 +120,8 @@ def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Off
 
     Args:
         lines: of the list.
-        place: where the list is; the files lie beside it.
-        base: where the files are, where the list lies elsewhere.
+        place: where the list is; the files lie next to it.
+        base: where the files are, where the list is elsewhere.
 
     Raises:
         UnreadableSource: the location of the files is unknown.
@@ -161,7 +161,7 @@ def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Off
         source: as typed by the user.
 
     Raises:
-        TransferFailed: it does not arrive, is not an archive, or its place does not serve parts.
+        TransferFailed: it does not arrive, is not an archive, or its server does not serve parts.
     """
     for number, entry in enumerate(Inside(access).entries(archive), 1):
         folder = take_inside(entry.address)[1].rpartition("/")[0]
@@ -198,7 +198,7 @@ class Asking(Value):
     Attributes:
         is_known: whether an address is known to be a file's, from an earlier haul.
         keep: takes an answer that is a file; None throws it away.
-        progress: told now and then which answers are waited for.
+        progress: called now and then with which answers are waited for.
     """
 
     is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005
@@ -406,7 +406,7 @@ class SourceGuide:
         plain: set[str] = set()
         base = self._base_of(source)
         if base:
-            # Places list by what comes behind the address, where paths do not begin.
+            # Places list by what comes after the address, where paths do not begin.
             self._looking = replace(self._looking, beginning="", after="")
         for written in expand_ranges(source):
             address = normalise(written)
@@ -546,7 +546,7 @@ def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
 
 
 def _holds_addresses(beginning: bytes) -> bool:
-    """Whether the first line that says anything is an address."""
+    """Whether the first line that is not empty is an address."""
     lines = beginning.decode("utf-8", "replace").splitlines()
     first = next(filter(None, map(uncommented, lines)), "")
     return looks_like_address(first) and not first.startswith("<")
@@ -576,7 +576,7 @@ def discover(
 
     Args:
         sources: as typed by the user: addresses, paths, `-` for standard input.
-        access: how places are talked to; None talks to the web without any sign-in.
+        access: client for all protocols; None for the web without sign-in.
         looking: how they are looked at; None as `Looking()`.
         standard_input: the stream for `-`.
 
@@ -643,7 +643,7 @@ def _go_through(sources: Iterable[str], found: Discovery, guide: SourceGuide) ->
         except Exception as error:
             failure = _failure_of(source, error)
             if count:
-                # What was listed until then stands.
+                # What was listed until then is kept.
                 found.sources.append(shown_as(source))
                 found.troubles.append(Issue(failure.thing, failure.why))
             else:

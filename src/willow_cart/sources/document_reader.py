@@ -101,7 +101,7 @@ def _base_of(element: Element, address: str) -> str:
     return address
 
 
-# Where the closing tag of a page is looked for; servers and their modules add notes behind it.
+# Where the closing tag of a page is looked for; servers and their modules add notes after it.
 _END_BYTES = 4096
 
 
@@ -109,7 +109,7 @@ class DocumentReader:
     """Reads documents; thread-safe.
 
     Args:
-        access: how places are talked to, for catalogues that are in several documents.
+        access: client for all protocols, for catalogues that are in several documents.
         looking: what counts on pages.
     """
 
@@ -123,7 +123,7 @@ class DocumentReader:
         """List the references in a document; None if it is a file.
 
         Raises:
-            UnreadableSource: it is not what it was said to be, or broken.
+            UnreadableSource: it is not of the given kind, or broken.
         """
         shown = without_secrets(facts.address) or source
         if facts.items and kind in (None, Kind.CATALOGUE):
@@ -162,7 +162,7 @@ class DocumentReader:
         """Read a feed, a sitemap or a folder index in XML; None for another document.
 
         Raises:
-            UnreadableSource: it is not what it was said to be.
+            UnreadableSource: it is not of the given kind.
         """
         name = local_name(root).lower()
         if name in FEED_ROOTS:
@@ -181,7 +181,7 @@ class DocumentReader:
         """Read a catalogue; a document that only may have been one is a file.
 
         Raises:
-            UnreadableSource: it was said to be one, and is not.
+            UnreadableSource: it was declared as one, and is not.
         """
         if facts.media_type == "application/linkset":
             return read_linkset_text(content, facts.address, source)

@@ -2,7 +2,7 @@
 
 No server's style is asked for by name, but for nginx's JSON and XML: an entry is a link to one name
 right below the folder, a folder where its address or its words end with a slash, and its date and
-size are what stands beside it in a form that only dates and sizes have.
+size are what is next to it in a form that only dates and sizes have.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ def is_folder_index(page: Page) -> bool:
 
 
 def _is_shaped_as_index(page: Page) -> bool:
-    """Whether a page is known as an index by the links that sort it, or by what is beside links."""
+    """Whether a page is an index, judging by links that sort it, or by the text next to links."""
     folder = _folder_of(page)
     sorting, others = set(), set()
     entries: dict[str, Element] = {}
@@ -83,7 +83,7 @@ def _is_shaped_as_index(page: Page) -> bool:
 def read_folder(page: Page, source: str) -> Listing:
     """Read a folder index, without links for sorting and links to other folders.
 
-    Where no entry says that it is a folder, it is left open of those whose names do not say that
+    Where no entry states that it is a folder, it is left open of those whose names do not say that
     they are files.
     """
     folder = _folder_of(page)

@@ -63,7 +63,7 @@ class Listing(Record):
         address: its own, after redirects; empty if unknown.
         offers: the files, in order.
         below: what can be entered from here: a folder's folders, a page's links further down.
-        unsure: the addresses of offers that may be folders: the listing does not say.
+        unsure: the addresses of offers that may be folders: the listing does not show it.
         parts: listings that belong to this one, such as the sitemaps of an index.
         following: the next of a series, where it names one.
         following_body: what is posted to ask for it, in JSON; empty for nothing.
@@ -278,7 +278,7 @@ class Looking(LookingOptions):
         lanes: how many folders are read at a time.
         largest_listing: bytes of a page or a folder index that are read.
         beginning: what the paths begin with that are wanted; places that can list no others.
-        after: likewise what the paths sort behind.
+        after: as above what the paths sort after.
 
     Raises:
         BadOption: a selector or a part cannot be read.
@@ -303,7 +303,7 @@ class Looking(LookingOptions):
 
     @property
     def kind(self) -> Kind | None:
-        """What the sources are, where they cannot be told; None asks them."""
+        """What the sources are, if they cannot be detected; None asks them."""
         return None if self.as_ is None else Kind(self.as_)
 
     @property

@@ -65,7 +65,7 @@ def read_file(name: str) -> bytes:
     """Read the file of a list.
 
     Raises:
-        UnreadableSource: it cannot be read; the error says what may have been meant.
+        UnreadableSource: it cannot be read; the error suggests what was probably meant.
     """
     with open_file(name) as file:
         return file.read(MAX_LIST_BYTES)
@@ -75,7 +75,7 @@ def open_file(name: str) -> BinaryIO:
     """Open the file of a list.
 
     Raises:
-        UnreadableSource: it cannot be read; the error says what may have been meant.
+        UnreadableSource: it cannot be read; the error suggests what was probably meant.
     """
     path = Path(name)
     try:
@@ -102,7 +102,7 @@ def fetch_answer(
     """Probe an address with retries; return its listing.
 
     Args:
-        kind: what it is, where the user has said so.
+        kind: what it is, if the user has given it.
         largest: bytes of a document that are read.
         keep: takes the answer if it is a file; None closes it.
 
@@ -169,7 +169,7 @@ class Reader:
         """Read the listing at an address; None if it is a file.
 
         Args:
-            kind: what it is, where the user has said so.
+            kind: what it is, if the user has given it.
             source: the source that its offers are of.
             answer: gives the answer of a place that was asked already; None asks here.
             keep: takes what was read if it is a file after all.
@@ -246,7 +246,7 @@ class Reader:
         """List the references in a document; None if it is a file.
 
         Raises:
-            UnreadableSource: it is not what it was said to be, or broken.
+            UnreadableSource: it is not of the given kind, or broken.
         """
         # What reads documents takes longer to import than a short folder takes to haul.
         from willow_cart.sources.document_reader import DocumentReader

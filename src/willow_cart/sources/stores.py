@@ -41,8 +41,8 @@ def offers_in_store(
 
     Raises:
         TransferFailed: the store does not answer, or refuses.
-        UnreadableSource: nothing is there; the error says what is near.
-        NothingChosen: no key begins like it, or its wildcards match nothing; likewise.
+        UnreadableSource: nothing is there; the error suggests similar names.
+        NothingChosen: no key begins like it, or its wildcards match nothing; as above.
     """
     if "?" in address:  # a version of one object
         yield Offer(address, source)

@@ -153,7 +153,7 @@ class Walk:
         """Yield the offers of a document that was saved or pasted; requests nothing.
 
         Args:
-            media_type: what it looks like, unless the user has said what it is.
+            media_type: what it looks like, unless the user has given it.
 
         Raises:
             UsageError: it cannot be read.

@@ -4,7 +4,7 @@ Run it with any Python from version 3.8 on::
 
     python3 FILE.py --into DIR
 
-A file appears under its name only whole and checked; another file that lies there is kept in
+A file appears under its name only whole and checked; another file that is there is kept in
 `.aside`, and no link is followed. Run it again after any break: what is here is left alone, and
 interrupted files are resumed, if the server proves that they are still the same (RFC 9110,
 13.1.5). Exit codes: 0 all is here; 1 something did not arrive; 4 something arrived and is not
@@ -41,7 +41,7 @@ LONGEST_WAIT = 300.0
 STALL = 60.0
 
 Pieces = Iterator["tuple[bool, int | None, str | None, bytes]"]
-"""Whether the file begins anew, its length, the mark of its version, and bytes."""
+"""Whether the file starts over, its length, the identifier of its version, and bytes."""
 
 _stop = threading.Event()
 
@@ -227,7 +227,7 @@ def pieces_of(data: Any, start: int, length: int | None, version: str | None) ->
 
 
 def wrong_with(path: str, file: dict[str, Any]) -> str:
-    """Return how a file differs from what was promised; empty if it does not."""
+    """Return how a file differs from the expected values; empty if it does not."""
     size = os.path.getsize(path)
     if file["size"] is not None and size != file["size"]:
         return f"it has {size:,} bytes, and {file['size']:,} were promised"

@@ -127,7 +127,7 @@ _MOST_EXACT = 1 << 53
 
 
 def _exact(said: pa.Array, type_: Type, decimal: str) -> Type:
-    """Return the type in which numbers, given as strings without blanks, are stored exactly.
+    """Return the type in which numbers, given as strings without spaces, are stored exactly.
 
     A number is exact if the stored one, written back, has the same value.
     """
@@ -205,7 +205,7 @@ _NO_VALUE = strings(["", *sorted(EMPTY_WORDS)])
 
 
 def _without_empty(cells: pa.Array) -> pa.Array:
-    """Return cells without blanks around them; null for those that say nothing."""
+    """Return cells without spaces around them; null for empty ones."""
     return _without(_NO_VALUE, pc.utf8_trim_whitespace(cells))
 
 
@@ -232,7 +232,7 @@ def cast_kept(cells: pa.Array, type_: pa.DataType) -> pa.Array:
 
 
 def with_moments(cells: pa.RecordBatch, types: Mapping[str, Type]) -> pa.RecordBatch:
-    """Return rows with times as moments in microseconds; those with a zone are in UTC.
+    """Return rows with times as timestamps in microseconds; those with a zone are in UTC.
 
     Args:
         cells: the rows, with times as strings.

@@ -24,9 +24,9 @@ class Type(IntEnum):
     """Whole numbers of which some are beyond 2^53: as REAL they would be other numbers."""
     REAL = 3
     TIME = 4
-    """A day or a moment, by a clock that is not told."""
+    """A day or a time, by a clock that is not told."""
     ZONED = 5
-    """A moment in a time zone."""
+    """A time in a time zone."""
     TEXT = 6
 
     def __str__(self) -> str:
@@ -77,7 +77,7 @@ class ColumnSummary(Record):
 
     Attributes:
         type: what it holds.
-        filled: how many cells say something.
+        filled: how many cells are not empty.
         empty: how many do not.
         least, greatest: of its numbers or times; None for text.
     """

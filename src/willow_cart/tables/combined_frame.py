@@ -26,7 +26,7 @@ def read_frame(path: Path, table: str, types: Mapping[str, Type]) -> pd.DataFram
 
     Returns:
         A frame in which texts stay texts (leading zeros, too), whole numbers are `Int64`, which
-        can be missing, and times are moments, in UTC where their zone is known.
+        can be missing, and times are timestamps, in UTC where their zone is known.
     """
     import pandas as pd  # only who uses it waits for it
 

@@ -108,7 +108,7 @@ def combine(
     """Combine tables.
 
     Args:
-        files: the tables; their names tell them apart.
+        files: the tables; their names distinguish them.
         output: where they go; open.
         unreadable: what is known already not to be readable, among the troubles of the result.
         progress: called with the name of every file that is read.

@@ -124,7 +124,7 @@ class DatabaseOutput(Output):
 
         Args:
             table: its name.
-            condition: a further condition, with AND behind it, or nothing.
+            condition: a further condition, with AND after it, or nothing.
             files: the names of the files.
         """
 

@@ -22,7 +22,7 @@ from willow_cart.outside_values import MAX_TEXT_BYTES
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect
 from willow_cart.tables.table_files import Reading, TableFile, open_plain, unique_names
 
-# Smaller blocks cost more for each row; several are on their way at a time.
+# Smaller blocks cost more for each row; several are read at a time.
 _BLOCK_BYTES = 2 << 20
 
 _LINE_END = re.compile(rb"\r\n|\r(?!\Z)|\n")
@@ -176,7 +176,7 @@ class Quotes:
         """Check the next bytes of a table; none at its end.
 
         Raises:
-            NotOrdinary: a quote is inside a cell, or a cell goes on behind it, or is never closed.
+            NotOrdinary: a quote is inside a cell, or a cell goes on after it, or is never closed.
         """
         if not data:
             if self._is_open:
@@ -191,7 +191,7 @@ class Quotes:
         before = text[opening - 1]
         if not np.isin(before, self._borders).all():
             raise NotOrdinary
-        # One that opens right behind another is half of a pair inside a cell.
+        # One that opens right after another is half of a pair inside a cell.
         behind = closing[closing < len(text) - 1] + 1
         if not np.isin(text[behind], self._borders).all():
             raise NotOrdinary
@@ -199,7 +199,7 @@ class Quotes:
         self._last = int(text[-1])
 
     def _require_end(self, text: np.ndarray[tuple[int], np.dtype[np.uint8]]) -> None:
-        """Refuse a cell that goes on behind a quote at the end of the bytes before."""
+        """Refuse a cell that goes on after a quote at the end of the bytes before."""
         closes = self._last == _QUOTE and not self._is_open
         if closes and not np.isin(text[1], self._borders):
             raise NotOrdinary

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 SOURCE = "source_file"
-"""The column that says what file a row is from."""
+"""The column with the file of each row."""
 
 
 class Output(ABC):

@@ -25,7 +25,7 @@ class TableFile(Value):
     Attributes:
         open: opens it to be read.
         file_name: what it is called.
-        name: what its rows are to say they are from.
+        name: the value of `source_file` in its rows.
         sha256: of the file, in hexadecimal.
         parts: further columns that are the same in all of its rows, by their names.
         sheet: of a workbook; empty for other files.
@@ -158,7 +158,7 @@ def unreadable(file: TableFile, error: Exception) -> NoTable:
 def unique_names(header: list[str]) -> list[str]:
     """Return unique names for columns.
 
-    Blanks around them are removed, empty ones numbered, duplicates marked.
+    Spaces around them are removed, empty ones numbered, duplicates marked.
 
     Raises:
         ValueError: they are too many.

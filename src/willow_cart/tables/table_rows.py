@@ -46,7 +46,7 @@ def read_rows(
 ) -> Iterator[Reading | pa.RecordBatch]:
     """Read a table: first its format, then its rows in batches of strings.
 
-    Rows without a cell that says anything are passed over; rows that are too short are filled.
+    Rows without content are passed over; rows that are too short are filled.
 
     Args:
         skip: how many lines come before its header.

@@ -89,7 +89,7 @@ class KeepPart(Value):
 
 
 class ForgetPart(Value):
-    """Forgets the partial file of an address; can be pickled likewise."""
+    """Forgets the partial file of an address; can be pickled as above."""
 
     id: AddressId
 
@@ -118,9 +118,9 @@ class CommitThread:
         ledger: not written by others until `close`.
         run: the run that results are entered under.
         destination: where the files get their names.
-        settled: told of every result once it is entered; called from the filer's thread.
+        settled: notified of every result once it is entered; called from the filer's thread.
         timeline: gives the haul's timeline as it is now.
-        set_aside: told of a file that lay where one was filed, and where it is kept.
+        set_aside: notified of a file that was where one was filed, and where it is kept.
         twins: what to do with files whose bytes exist already under another name.
         handles: whether a command is run for what arrives, which the ledger is to remember.
         is_planned: whether a path is another file's, or may be; None if servers give no names.
@@ -356,7 +356,7 @@ class CommitThread:
         """Give a file its name; report an existing file that was moved aside.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         path = verified.result.path
         if not self._destination.place_if_free(verified.file, path):
@@ -379,7 +379,7 @@ class CommitThread:
         Plans give every address a path of its own; this is for a fault in one.
 
         Raises:
-            CannotStore: another file of this run lies there.
+            CannotStore: another file of this run is there.
         """
         if self._destination.status(result.path) is None:
             return
@@ -414,11 +414,11 @@ class CommitThread:
         """Handle a file with an existing twin according to the policy.
 
         Raises:
-            CannotStore: it cannot lie there.
+            CannotStore: it cannot be stored there.
         """
         result = replace(verified.result, twin=twin.path)
         as_twin = replace(arrival, mtime_ns=twin.mtime_ns)
-        # A file that lies there is of an earlier version, and must not pass for what is here now.
+        # A file that is there is of an earlier version, and must not pass for what is here now.
         self._free(result.path)
         replaces = self._destination.status(result.path) is not None
         if self._twins is Twins.SKIP and not replaces:

@@ -140,7 +140,7 @@ class Downloader:
     def _require_one_version(self, transfer: Transfer, delivery: Download) -> None:
         """Refuse different lengths for one version: a strong entity tag means the same bytes.
 
-        RFC 9110, 8.8.1. The first time all is fetched anew; the second time nothing is believed.
+        RFC 9110, 8.8.1. The first time all is fetched again; the second time nothing is believed.
 
         Raises:
             ConnectionLost: it is the first time.
@@ -168,7 +168,7 @@ class Downloader:
             lane: the lane that fetches it.
 
         Returns:
-            False if the place does not serve parts of that version.
+            False if the server does not serve parts of that version.
 
         Raises:
             TransferFailed, OSError, Interrupted: as for `bring`.
@@ -197,7 +197,7 @@ class Downloader:
     def find(self, transfer: Transfer) -> None:
         """Use the partial file of an earlier run for a transfer, if it can be resumed.
 
-        Only bytes that a digest vouches for are used; if they were changed, that is told.
+        Only bytes that a digest vouches for are used; if they were changed, this is reported.
 
         Raises:
             OSError: it cannot be read.
@@ -299,7 +299,7 @@ class Downloader:
     ) -> Download | None:
         """Fetch strands until the file is complete; other lanes may fetch some.
 
-        The first is on its way already, or has to be requested. What is returned is the whole of
+        The first is in flight already, or has to be requested. What is returned is the whole of
         another version, if that is what comes now.
         """
         try:

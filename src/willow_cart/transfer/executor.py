@@ -51,7 +51,7 @@ class BatchRule(Value):
     Attributes:
         files: at most.
         seconds: how long it keeps its lane busy. In shorter ones the passing to and fro costs
-            more; after longer ones a large file behind them, or a wish to stop, would wait.
+            more; after longer ones a large file after them, or a wish to stop, would wait.
         slowest: the seconds of a file beyond which it waits for its line: several at a time are
             faster than one by one.
         lanes: how many of a host's lanes it takes.
@@ -74,8 +74,9 @@ class Executor(ABC):
       begun, and can be given to any executor.
     - A busy or broken host ends a batch at once; what was requested together still comes, and the
       rest of it is not begun.
-    - The counters of a transfer are up to date and its observer has been told when it is yielded;
-      of the next one nothing is told before.
+    - The counters of a transfer are up to date and its observer has been notified when it is
+    yielded;
+      nothing is reported of the next one before.
     - After `abort`, `carry` ends or raises `Interrupted` within seconds. After `close`, nothing
       that it started is left running.
 
@@ -99,7 +100,7 @@ class Executor(ABC):
         """Return how many files of a server should be prepared at a time."""
         return 0
 
-    def prepare(self, transfers: Sequence[Transfer]) -> None:  # noqa: B027  # likewise
+    def prepare(self, transfers: Sequence[Transfer]) -> None:  # noqa: B027  # as above
         """Request small files of one host that will be carried next, without waiting for them."""
 
     @abstractmethod
@@ -111,7 +112,7 @@ class Executor(ABC):
         Args:
             transfers: the transfers, all of one host.
             lane: the lane that waits for them.
-            at_once: how many requests to their host may be on their way at a time.
+            at_once: how many requests to their host may be in flight at a time.
 
         Raises:
             Interrupted: the haul is to end; what had come is kept.
@@ -203,7 +204,7 @@ class ThreadExecutor(Executor):
         except WillowCartError as error:
             self._require_going_on(error)
             failure = error
-        except Exception as error:  # its own lane will fetch it, or fail likewise
+        except Exception as error:  # its own lane will fetch it, or fail as above
             failure = self._unforeseen(found.transfer, error)
         return Assistance(served, strand.at > strand.start, failure)
 
@@ -229,12 +230,12 @@ class ThreadExecutor(Executor):
 
 
 class SmallFileExecutor(ThreadExecutor):
-    """Runs transfers of small files in the thread of the lane, with several requests on their way.
+    """Runs transfers of small files in the thread of the lane, with several requests in flight.
 
     Args:
         file_transfer: makes the attempts.
         stop: set when the haul is to end.
-        at_once: how many requests to a host are on their way.
+        at_once: how many requests to a host are in flight.
     """
 
     lanes = _LOOPS

@@ -54,7 +54,7 @@ class FilesHere(Value):
     def unharmed(self, transfer: Transfer) -> Arrival | None:
         """Return the ledger's entry for a file that is unchanged.
 
-        None unless it still lies there as it was filed.
+        None unless it still is there as it was filed.
         """
         arrival = transfer.restamped or self._known(transfer)
         if arrival is None:
@@ -76,8 +76,8 @@ class FilesHere(Value):
 
         Args:
             transfer: what came.
-            unharmed: what the ledger says of the existing file, if that can be believed.
-            sha256: of what came.
+            unharmed: its ledger entry, if that can be believed.
+            sha256: of the received bytes.
         """
         if unharmed:
             is_same = unharmed.instead != "members" and unharmed.sha256 == sha256.digest
@@ -164,7 +164,7 @@ def give_own_files(ledger: Ledger, destination: Destination, path: str) -> dict[
         The paths of the files given, with their stamps.
 
     Raises:
-        CannotStore: one cannot lie there.
+        CannotStore: one cannot be stored there.
         OSError: one cannot be copied.
     """
     given: dict[str, Stamp] = {}

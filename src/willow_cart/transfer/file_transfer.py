@@ -109,8 +109,8 @@ class FileTransfer:
             held = self.version_here(transfer) if came is None else None
             brought = self.downloader.bring(transfer, lane, held, came)
             if isinstance(brought, ReceivedFile) and self._broken_promise(transfer, brought):
-                # What comes wrong is wrong on the way more often than at its place: joined from
-                # parts that do not belong together, or changed in the midst. Once more, in one.
+                # Corruption in transit is likelier than a bad original: joined from
+                # parts that do not belong together, or changed during it. Once more, in one.
                 transfer.use_one_lane()
                 self.downloader.discard(transfer)
                 again = self.downloader.bring(transfer, lane, None)
@@ -132,7 +132,7 @@ class FileTransfer:
             transfer.stop_timing()
 
     def version_here(self, transfer: Transfer) -> Validators | None:
-        """Return the marks of the version that is here; None if the file is wanted in any case.
+        """Return the identifiers of the existing version; None if the file is fetched regardless.
 
         A promised checksum that the file here does not have cannot be answered by "unchanged".
         """
@@ -211,7 +211,7 @@ class FileTransfer:
             lane: the lane that fetches it.
 
         Returns:
-            False if the place does not serve parts of that version.
+            False if the server does not serve parts of that version.
 
         Raises:
             WillowCartError: as for an attempt; nothing of it counts against the file.
@@ -308,7 +308,7 @@ class FileTransfer:
 
         Raises:
             CheckFailed: it is not what was promised; the bytes are put where they can be seen.
-            Unproved: it has to be proved, and is not; likewise.
+            Unproved: it has to be proved, and is not; as above.
         """
         partial = whole.partial
         is_same = whole.earlier == whole.found["sha256"]

@@ -255,7 +255,7 @@ class HostQueue(Generic[Item]):
         Where a batch has several lanes, a host has one at a time.
 
         Of a host that has ever been busy or that answers slowly, and of what was returned, nothing
-        is taken by the dozen.
+        is taken in batches.
 
         Args:
             now: the time in seconds.

@@ -35,7 +35,7 @@ from willow_cart.transfer.spans import (
     vouched_in,
 )
 
-# Stands before a checksum in the ledger that only looks like one.
+# Marks a checksum in the ledger that only looks like one.
 HINT = "hint_"
 
 
@@ -76,10 +76,10 @@ class Segment:
     Attributes:
         partial: the file that it is a stretch of.
         start: its first byte.
-        asked: the byte behind the last that is requested; None if unknown.
-        end: the byte behind the last that is wanted: nearer while another strand fetches the rest.
+        asked: the byte after the last that is requested; None if unknown.
+        end: the byte after the last that is wanted: nearer while another strand fetches the rest.
         at: the byte that comes next.
-        digested: the byte behind the last that it has hashed by itself.
+        digested: the byte after the last that it has hashed by itself.
     """
 
     partial: PartialFile
@@ -128,13 +128,13 @@ class PartialFile:
     """The bytes of one version of a file that have arrived.
 
     Strands fetch it: one, or several at a time, each a stretch of its own. Where they do not come
-    in order the file keeps a note of what is there behind its own end, so that whatever a kill
+    in order the file keeps a note of what is there after its own end, so that whatever a kill
     leaves of it can be resumed. Between attempts it rests: the file is closed, and the digest
     keeps its state.
 
     Attributes:
         name: of the file with the bytes, in the folder of partial files.
-        facts: what the place said about the whole.
+        facts: the server's metadata of the whole.
         joining: whether the rest can be joined to them later.
         size: how many there are.
         recorded: whether the ledger knows of them.
@@ -369,7 +369,7 @@ class PartialFile:
         self._vouch()
         if strand.at - began < len(data):
             # What comes next of its delivery is not what comes next of the file: it ends here for
-            # good, also if what is behind it becomes a gap again.
+            # good, also if what is after it becomes a gap again.
             with self._change:
                 strand.asked = strand.end = strand.at
         if self.size - self._on_its_way >= _WRITE_OUT_BYTES:
@@ -378,7 +378,7 @@ class PartialFile:
         return strand.at - began
 
     def _vouch(self) -> None:
-        """Note the digests of what is here; without them a later run begins anew."""
+        """Note the digests of the existing bytes; without them a later run starts over."""
         if not self.recorded or self.abandoned or self.is_whole:
             return
         with suppress(OSError):
@@ -513,7 +513,7 @@ class PartialStore:
     Args:
         destination: where they are.
         records: what earlier runs have left, by the keys of addresses.
-        boot: tells this start of the machine from every other; empty where nothing does.
+        boot: distinguishes this start of the machine from every other; empty where nothing does.
         key_of: gives the key of an address in the records; its identifier, if they are of no
             ledger.
     """
@@ -534,7 +534,7 @@ class PartialStore:
         """Delete all partial files that cannot be resumed.
 
         What no record speaks of is deleted. What a program has written is there after its end,
-        also after a kill; but once the machine has been started anew, only what was synced is sure
+        also after a kill; but once the machine has been restarted, only what was synced is sure
         to be, and the rest is cut off.
 
         Raises:

@@ -21,8 +21,8 @@ class Unpacking(Value):
 
     Attributes:
         archives: wildcards, any of which an archive must match; see `choosing.patterns.wildcard`.
-        to: gives the folder for what is in each; None for one of its name beside it, and for the
-            file in a packed one the folder that it lies in.
+        to: gives the folder for what is in each; None for one of its name next to it, and for the
+            file in a packed one the folder that it is in.
         inside: wildcards, any of which a member must match by its path in there. Empty takes all.
         strip_top: whether the one folder that everything is in is left out.
         nested: whether archives in it are unpacked too, once.
@@ -72,7 +72,7 @@ class Unpacking(Value):
         """Return the folder for the content of an archive, safe or not.
 
         Raises:
-            FieldMissing: the template has a field that there is nothing to say for.
+            FieldMissing: the template has a field that has no value.
         """
         folder, _, name = filed.path.rpartition("/")
         if self.to is not None:

@@ -74,7 +74,7 @@ class LaneFinder:
             self._costs.append((now - began) / (received + REQUEST_BYTES))
 
     def interrupt(self) -> None:
-        """Begin the measurement anew: not all lanes had something to do."""
+        """Begin the measurement again: not all lanes had something to do."""
         self._since = None
 
     def measure(self, now: float, received: int, *, may_grow: bool) -> None:

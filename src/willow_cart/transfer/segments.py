@@ -41,7 +41,7 @@ class Assistance(Value):
     """What became of a strand.
 
     Attributes:
-        served: whether the place serves parts of that version.
+        served: whether the server serves parts of that version.
         progressed: whether any of it came.
         failure: why it ended early; None if it did not.
     """
@@ -141,7 +141,7 @@ class SegmentScheduler:
             if most is None:
                 paying = self._paying.setdefault(transfer.number, ConcurrencyProbe(now))
                 most = paying.measure(now, file.size, busy)
-            # The first strand shows whether the place serves parts at all.
+            # The first strand shows whether the server serves parts at all.
             if busy < (most if transfer.in_parts else min(most, 2)):
                 file.share = (file.length or 0) // most
                 yield transfer

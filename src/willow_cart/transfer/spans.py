@@ -21,7 +21,7 @@ class Spans(Value):
     """Sorted, disjoint and non-adjacent ranges of a file.
 
     Attributes:
-        pairs: the first byte of each, and the byte behind its last.
+        pairs: the first byte of each, and the byte after its last.
     """
 
     pairs: tuple[tuple[int, int], ...] = ()
@@ -111,7 +111,7 @@ def settle_end(file: int, spans: Spans, length: int | None) -> None:
 
 
 def leave_note(file: int, spans: Spans, length: int | None) -> None:
-    """Write the existing ranges behind the file's future end."""
+    """Write the existing ranges after the file's future end."""
     assert length is not None, "only a file of known length comes in several strands"
     text = str(spans).encode()
     # The sum is for a kill in the middle of the write.
@@ -135,7 +135,7 @@ def spans_in(file: int, length: int | None) -> Spans | None:
 
 
 VOUCHED = f"{OWN_FOLDER}/vouched"
-"""The folder of notes on partial files, each with the digests of what has come so far."""
+"""The folder of notes on partial files, each with the digests of the bytes received so far."""
 
 _MAX_DIGESTS_BYTES = 1 << 20
 _NOTE = re.compile(rb"([0-9a-f]{8}) ((?:\d{1,19}-\d{1,19}:[0-9a-f]{8,64} ?)*)\n")
@@ -146,7 +146,7 @@ class Piece(Value, order=True):
 
     Attributes:
         start: the first byte.
-        end: the byte behind the last.
+        end: the byte after the last.
         digest: hexadecimal: the SHA-256 of the piece that begins the file, which is made anyway,
             and the CRC-32 of others, which costs a tenth.
     """
@@ -188,7 +188,7 @@ def delete_note(destination: Destination, name: str) -> None:
 
 
 def leave_digests(note: int, pieces: Iterable[Piece]) -> None:
-    """Write the digests of what has come of a partial file into its note.
+    """Write the digests of a partial file into its note.
 
     A process that is killed leaves what it has written; the sum is for a kill within the write.
     """

@@ -33,11 +33,11 @@ class Transfer:
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be resumed.
         moving: whether a lane carries it now.
-        in_parts: whether its place has shown that it serves parts.
+        in_parts: whether its server has shown that it serves parts.
         alone: whether it is to come on one lane.
         served_before: how often its host had answered well when it was busy for this file.
         excused: how often it was not blamed for not coming.
-        notes: what the user should know of what came.
+        notes: what the user should know of the file.
         lengths: of the versions that the place has shown, by their strong entity tags.
         contradicted: whether it has shown one version with two lengths.
         worker: of a cluster, that made the last attempt; empty for this machine.

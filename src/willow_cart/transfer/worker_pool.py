@@ -48,11 +48,12 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 class Lookahead(Generic[Item]):
     """Chooses the next files of a host in groups; `choose` is not thread-safe.
 
-    A group is half of what should be on the way: while it is worked through, the other half comes.
+    A group is half of what should be requested ahead: while it is worked through, the other half
+        comes.
 
     Args:
         queue: what comes next.
-        files_ahead: how many files of a host should be on the way; 0 for none.
+        files_ahead: how many files of a host should be requested ahead; 0 for none.
     """
 
     def __init__(self, queue: HostQueue[Item], files_ahead: Callable[[str], int]) -> None:
@@ -63,7 +64,7 @@ class Lookahead(Generic[Item]):
         self._chosen: defaultdict[str, set[Item]] = defaultdict(set)
 
     def files_ahead(self, host: str, address: str) -> int:
-        """Return how many files of a host should be on the way, which is looked up once.
+        """Return how many files of a host should be requested ahead, which is looked up once.
 
         Args:
             address: of a file there.

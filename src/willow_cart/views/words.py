@@ -66,10 +66,10 @@ _SILENT = frozenset({Requesting, Freed})
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
 
-# Members named in messages about an archive, likewise.
+# Members named in messages about an archive, as above.
 _MAX_NAMED_MEMBERS = 8
 
-# Paths that are not for every system, likewise.
+# Paths that are not for every system, as above.
 _MAX_UNPORTABLE = 5
 
 

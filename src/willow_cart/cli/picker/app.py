@@ -59,7 +59,7 @@ class CursorList(ScrollView, can_focus=True):
         self.refilled()
 
     def refilled(self, cursor: int = 0) -> None:
-        """Draw the list anew after its lines have changed."""
+        """Draw the list again after its lines have changed."""
         self.virtual_size = Size(0, self.count())
         self.cursor = max(0, min(self.count() - 1, cursor))
         self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
@@ -87,7 +87,7 @@ class CursorList(ScrollView, can_focus=True):
         self.refresh()
 
     def on_blur(self) -> None:
-        """Draw the cursor as that of a list without the keyboard."""
+        """Draw the cursor unfocused."""
         self.refresh()
 
     @property
@@ -117,7 +117,7 @@ class Levels(CursorList):
 
     Args:
         tray: the rows of the cart.
-        entered: called when the cursor stands on another folder.
+        entered: called when the cursor is on another folder.
     """
 
     BINDINGS: ClassVar[list[BindingType]] = [

@@ -1,7 +1,7 @@
-"""Reach what lies below one folder without following links, by directory descriptors.
+"""Reach what is below one folder without following links, by directory descriptors.
 
 No path is resolved by the system in one go. Every part of it is opened from the folder before it,
-and a link on the way is an error (POSIX.1-2017, openat, O_NOFOLLOW). What is put in place of a
+and a link in the path is an error (POSIX.1-2017, openat, O_NOFOLLOW). What is put in place of a
 folder in the meantime changes nothing.
 """
 
@@ -63,7 +63,7 @@ class Place:
         return os.open(self.name, flags | _NO_FOLLOW, 0o666, dir_fd=self.folder)
 
     def delete_tree(self) -> None:
-        """Delete a folder with what is in it, as far as possible."""
+        """Delete a folder and its content, as far as possible."""
         shutil.rmtree(self.name, ignore_errors=True, dir_fd=self.folder)
 
 
@@ -155,8 +155,8 @@ class Folders:
             makes: whether folders that are not there are made.
 
         Raises:
-            LinkFound: a link stands on the way.
-            OSError: a folder on the way is not there, is not a folder, or cannot be made.
+            LinkFound: a link is in the path.
+            OSError: a folder in the path does not exist, is not a folder, or cannot be made.
         """
         folder, slash, name = path.rpartition("/")
         if leads_astray(name) or (slash and not folder):

@@ -17,7 +17,7 @@ _SYNC_FILE_RANGE_WRITE = 2
 # proc(5): random for every start.
 _BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 
-# proc(5): a line for each disk, with the numbers of its device and, behind a dash, its kind.
+# proc(5): a line for each disk, with the numbers of its device and, after a dash, its kind.
 _MOUNTS = Path("/proc/self/mountinfo")
 
 _FAT = ("vfat", "msdos", "fat32")

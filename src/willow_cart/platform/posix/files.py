@@ -67,7 +67,7 @@ def replace(
         name: of the file in its folder.
         to: the name that it gets.
         folder: the directory descriptor of its folder; None where the names are full paths.
-        to_folder: likewise of the one that it is moved to.
+        to_folder: as above of the one that it is moved to.
 
     Raises:
         OSError: the file cannot be moved.
@@ -200,7 +200,7 @@ def path_of_address(address: str) -> bytes:
 
 
 def address_bytes(path: bytes) -> bytes:
-    """Return what stands behind `file://` for a full path, before it is quoted."""
+    """Return what is after `file://` for a full path, before it is quoted."""
     return path
 
 
@@ -224,7 +224,7 @@ def lock(descriptor: int, *, waits: bool = False) -> None:
 def is_locked(path: Path) -> bool:
     """Whether a process holds the lock of a file; a killed one does not."""
     try:
-        # It may lie in a folder from elsewhere, as a pipe or a link.
+        # It may be in a folder from elsewhere, as a pipe or a link.
         descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
     except OSError:
         return False

@@ -1,4 +1,4 @@
-"""Reach what lies below one folder without following links, by looking at every step of a path.
+"""Reach what is below one folder without following links, by looking at every step of a path.
 
 There are no directory descriptors, so a folder that is swapped for a link between the look and the
 use is followed; making links takes rights there that few have.
@@ -64,7 +64,7 @@ class Place:
         return os.open(self.name, flags | _BINARY, 0o666)
 
     def delete_tree(self) -> None:
-        """Delete a folder with what is in it, as far as possible."""
+        """Delete a folder and its content, as far as possible."""
         shutil.rmtree(self.name, ignore_errors=True)
 
 
@@ -125,8 +125,8 @@ class Folders:
             makes: whether folders that are not there are made.
 
         Raises:
-            LinkFound: a link stands on the way.
-            OSError: a folder on the way is not there, is not a folder, or cannot be made.
+            LinkFound: a link is in the path.
+            OSError: a folder in the path does not exist, is not a folder, or cannot be made.
         """
         folder, slash, name = path.rpartition("/")
         if _leads_out(name) or (slash and not folder):

@@ -73,7 +73,7 @@ def replace(
         name: the path of the file.
         to: the path that it gets.
         folder: None, there are no directory descriptors.
-        to_folder: likewise.
+        to_folder: as above.
 
     Raises:
         OSError: the file cannot be moved.
@@ -191,7 +191,7 @@ def path_of_address(address: str) -> bytes:
 
 
 def address_bytes(path: bytes) -> bytes:
-    r"""Return what stands behind `file://` for a full path, before it is quoted."""
+    r"""Return what is after `file://` for a full path, before it is quoted."""
     path = path.replace(b"\\", b"/")
     if path.startswith(b"//"):
         return path[2:]  # the host comes first

@@ -117,7 +117,7 @@ def has_something(sock: Any) -> bool:
 def is_settled(sock: Any, seconds: float) -> bool:
     """Whether a connection that is being made is there or has failed, within some seconds.
 
-    One that has failed is told of as an exceptional condition (Winsock, select).
+    One that has failed is notified of as an exceptional condition (Winsock, select).
     """
     _, ready, failed = select.select([], [sock], [sock], seconds)
     return bool(ready or failed)

@@ -134,7 +134,7 @@ class FtpDownload(Download):
                 return piece
             if piece and (extra := self._data.recv(CHUNK)):
                 self._pool.note_surplus(self.facts.address)
-                return piece + extra  # more than it has said, which the reader will not take
+                return piece + extra  # more than it announced, which the reader will not take
             self._end(self._connection)
         except (ftplib.error_temp, ftplib.error_perm) as error:
             raise ConnectionLost(
@@ -216,7 +216,7 @@ class FtpAccess(Access, DirectoryLister):
     """Access to FTP servers.
 
     Args:
-        sign_ins: who is authorised where; everybody else is anonymous.
+        sign_ins: the credentials for each origin; without one, access is anonymous.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
         longest: seconds after which a listing is given up; None for `document_seconds` as usual.
@@ -338,7 +338,7 @@ class FtpAccess(Access, DirectoryLister):
                     yield fetching.place, None
                 except FOREIGN:
                     self._pool.drop(fetching.address, fetching.connection)
-                    most = len(going)  # it may be busy; what is on its way still comes
+                    most = len(going)  # it may be busy; requests in flight still complete
                 else:
                     going.append(fetching)
         finally:
@@ -487,7 +487,7 @@ class FtpAccess(Access, DirectoryLister):
             except GeneratorExit:
                 data.close()
                 with suppress(ftplib.error_temp, ftplib.error_perm):
-                    connection.voidresp()  # it says that it could not send the rest
+                    connection.voidresp()  # it states that it could not send the rest
                 raise
             if isinstance(data, ssl.SSLSocket):
                 with suppress(OSError):

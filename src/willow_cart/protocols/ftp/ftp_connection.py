@@ -61,7 +61,7 @@ class Connection(ftplib.FTP_TLS):
         active: whether the server connects to us for data, instead of us to it.
         connect_after: seconds after which a connection that is not made is given up.
         reply_seconds: within which each reply must have come.
-        greeting_seconds: likewise the first.
+        greeting_seconds: as above the first.
         guard: supervises the sockets.
 
     Attributes:
@@ -186,7 +186,7 @@ class Connection(ftplib.FTP_TLS):
     def go_to(self, folders: tuple[str, ...]) -> None:
         """Change to a folder relative to the initial one (RFC 1738, 3.2.2).
 
-        Step by step, since a path with blanks or of a foreign style is not understood everywhere.
+        Step by step, since some servers reject paths with spaces or foreign separators.
         """
         if self._here == folders:
             return
@@ -271,7 +271,7 @@ class Connection(ftplib.FTP_TLS):
         return length, self._value()
 
     def fetch_step_by_step(self, name: str, length: int) -> Generator[None, None, bytes | None]:
-        """Fetch a small file; likewise.
+        """Fetch a small file; as above.
 
         Returns:
             None if it has another length, and where the server knows no EPSV (RFC 2428).
@@ -339,7 +339,7 @@ def begins_secured(port: int) -> bool:
 FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
 """What the library and the system raise."""
 
-# What servers say with a 530 that is about how busy they are, and not about who asks.
+# Texts of a 530 reply that is about load, and not about the user.
 _TOO_MANY = re.compile(
     r"too many|maximum|max\b|limit|already connected|simultan|connections? (?:from|exceed)"
     r"|later|again|temporar|busy|overload|in use",

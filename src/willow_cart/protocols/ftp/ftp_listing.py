@@ -59,7 +59,7 @@ _DOS = re.compile(
     r"(?:(?P<folder><DIR>|<JUNCTION>|<SYMLINKD?>)|(?P<size>\d[\d,.']*))\s+(?P<name>.+)",
     re.IGNORECASE | re.ASCII,
 )
-# EPLF (Bernstein): a plus, facts with commas behind them, a tab, the name.
+# EPLF (Bernstein): a plus, facts with commas after them, a tab, the name.
 _EPLF = re.compile(r"\+(?P<facts>[^\t]*)\t(?P<name>.+)")
 _TIMESTAMP = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)(\d\d)(?:\.\d+)?", re.ASCII)
 # The line before the names that says how many blocks they take, in any language.

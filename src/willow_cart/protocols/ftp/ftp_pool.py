@@ -33,10 +33,11 @@ from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import ContextFor
 from willow_cart.structs import Record, field
 
-# Who has no name there says so (RFC 1635), and that this program is asking.
+# Who has no name there states it (RFC 1635), and that this program is asking.
 _ANONYMOUS = ("anonymous", "willow-cart@")
 
-# A connection that has rested for longer may have been closed on the way, and is tried first.
+# A connection that has rested for longer may have been closed by a device between, and is tried
+# first.
 _IDLE_CHECK_SECONDS = 10.0
 
 # After this time, a host that refused a connection is asked for another one.
@@ -58,7 +59,7 @@ class _Host(Record):
         most: as many as the host has allowed; None while it has refused none.
         until: when that is forgotten, by the clock of the access.
         implicit: whether TLS begins with the first byte there; None while that is not known.
-        is_doubtful: whether it has sent more of a file than it has said.
+        is_doubtful: whether it has sent more than it announced.
     """
 
     idle: list[Connection] = field(default_factory=list)
@@ -73,7 +74,7 @@ class FtpConnections:
     """The connections to all hosts; thread-safe.
 
     Args:
-        sign_ins: who is authorised where; everybody else is anonymous.
+        sign_ins: the credentials for each origin; without one, access is anonymous.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
         pacer: keeps gaps between requests; None for no gaps.
@@ -266,14 +267,14 @@ class FtpConnections:
         return connection
 
     def note_surplus(self, address: str) -> None:
-        """Record that a host has sent more of a file than it has said.
+        """Record that a host has sent more than it announced.
 
         It may have fallen back to text since SIZE, or have ignored REST.
         """
         self._hosts[origin_of(address)].is_doubtful = True
 
     def is_doubtful(self, address: str) -> bool:
-        """Whether a host has sent more of a file than it has said."""
+        """Whether a host has sent more than it announced."""
         return self._hosts[origin_of(address)].is_doubtful
 
     def release(self, address: str, connection: Connection) -> None:

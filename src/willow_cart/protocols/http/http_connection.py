@@ -156,7 +156,7 @@ class Route(Value):
 
     @property
     def proxy_fields(self) -> dict[str, str]:
-        """Return what the proxy is told of who asks (RFC 9110, 11.7.2)."""
+        """Return the Proxy-Authorization field (RFC 9110, 11.7.2)."""
         parts = urlsplit(self.proxy or "")
         if parts.username is None:
             return {}
@@ -485,7 +485,7 @@ class Answer:
 
     @property
     def was_cut(self) -> bool:
-        """Whether a TLS connection ended without the alert that says so (RFC 8446, 6.1)."""
+        """Whether a TLS connection ended without the alert that states it (RFC 8446, 6.1)."""
         return self.response is not None and self.response.reader.was_cut
 
     @property

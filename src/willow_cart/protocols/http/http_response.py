@@ -115,7 +115,7 @@ MAX_INTERIM_RESPONSES = 20
 _MAX_FIELDS = 100
 _MAX_TRAILER_LINES = 100
 
-# RFC 9112, 4; servers leave out the reason, and the blank before it.
+# RFC 9112, 4; servers leave out the reason, and the space before it.
 _STATUS_LINE = re.compile(r"HTTP/(\d)(?:\.(\d))? +([1-9]\d\d)(?:[ \t](.*))?")
 
 # As many digits as fit in 64 bits; longer ones are no lengths, and cost time to read.
@@ -308,7 +308,7 @@ class StrictResponse(http.client.HTTPResponse):
         if not _CHUNK_SIZE.fullmatch(size):
             raise http.client.IncompleteRead(
                 b""
-            )  # garbled on the way, more often than at its place
+            )  # corrupted in transit, which is likelier than a bad original
         return int(size, 16)
 
     def _read_and_discard_trailer(self) -> None:
@@ -367,7 +367,7 @@ class _HeadLines:
                 value = f"{before} {text.strip()}"
             elif not colon:
                 continue
-            # RFC 9112, 2.2: a carriage return by itself is a blank; so is a zero (RFC 9110, 5.5).
+            # RFC 9112, 2.2: a carriage return by itself is a space; so is a zero (RFC 9110, 5.5).
             value = value.replace("\r\n", "").replace("\r", " ").replace("\0", " ")
             fields.append((name.rstrip(), value.strip()))
         raise http.client.HTTPException(f"more than {_MAX_FIELDS} fields")

@@ -52,7 +52,7 @@ def basic_credentials(user: str, password: str) -> str:
 # What a wait of more digits than a lifetime has comes to.
 _FOR_EVER_SECONDS = 1e9
 
-# The longest form with blanks, and room for what servers add.
+# The longest form with spaces, and room for what servers add.
 _MAX_DATE_CHARACTERS = 100
 
 
@@ -118,7 +118,7 @@ def range_fields(
 
     Args:
         start: the first byte.
-        end: the byte behind the last; None for all that follow.
+        end: the byte after the last; None for all that follow.
         validators: of the version that the part must be of (13.1.5); None for any.
     """
     fields = {"Range": f"bytes={start}-{'' if end is None else end - 1}"}
@@ -246,7 +246,7 @@ def name_of_status(status: int) -> str:
 
 
 HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
-"""What a user can do where a place wants to know who asks."""
+"""Advice for a server that requires authentication."""
 
 
 def advice_for_status(status: int, signed: bool = False) -> str:
@@ -354,7 +354,7 @@ def file_name_in(disposition: str | None) -> str:
 def name_of_variant(location: str | None, address: str) -> str:
     """Return the name in a Content-Location field (RFC 9110, 8.7); empty without one.
 
-    It is that of the variant which the server chose, if it lies beside the address that was asked.
+    It is that of the variant which the server chose, if it is next to the address that was asked.
     """
     if not location:
         return ""

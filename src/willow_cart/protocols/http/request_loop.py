@@ -1,6 +1,6 @@
-"""Request many small files of one origin in one thread, with several requests on their way.
+"""Request many small files of one origin in one thread, with several requests in flight.
 
-A request costs the wait for its answer, and small files little else. So requests are on their way
+A request costs the wait for its answer, and small files little else. So requests are in flight
 over several connections that do not block, and whichever answer has come is read; meanwhile the
 server works on the others. Heads, chunks and trailers are parsed by llhttp, which is strict.
 
@@ -43,7 +43,7 @@ _DIALOGUES = frozenset({401, 407, 408, 421})
 
 
 class _Line:
-    """A connection with one request on its way at a time; its parser calls it.
+    """A connection with one request in flight at a time; its parser calls it.
 
     Args:
         connection: the connection.
@@ -51,7 +51,7 @@ class _Line:
 
     Attributes:
         sock: its socket, which does not block.
-        number, request: the request on its way.
+        number, request: the request in flight.
         since: when that was sent, by the monotonic clock.
         is_done: whether the whole answer has come.
         is_odd: whether the answer is left to the ordinary way.
@@ -164,7 +164,7 @@ class RequestLoop:
 
     Args:
         pool: gives the connections, and takes them back.
-        at_once: how many requests are on their way at a time.
+        at_once: how many requests are in flight at a time.
         is_wanted: whether to go on.
     """
 
@@ -183,8 +183,8 @@ class RequestLoop:
         """Send numbered requests in their order; yield their numbers and the answers, as they come.
 
         None stands for an answer that is left to the ordinary way. After the answer of a busy
-        host, a break, or a wait no more is sent; what was on its way still comes. A number that is
-        not yielded was not sent, or its answer was lost.
+        host, a break, or a wait no more is sent; requests in flight still complete. A number that
+        is not yielded was not sent, or its answer was lost.
         """
         self._waiting.extend(requests)
         try:

@@ -37,7 +37,7 @@ _MAX_IDLE_CONNECTIONS = 128
 _DRAIN_SECONDS = 10.0
 
 
-# A target without blanks (RFC 9112, 3.2), a host, and the values of fields, in ASCII.
+# A target without spaces (RFC 9112, 3.2), a host, and the values of fields, in ASCII.
 _PLAIN = re.compile(r"[!-~]+ [!-~]+ [ -~]*")
 
 
@@ -126,7 +126,7 @@ class WebSender:
 
         Args:
             asked: the addresses, and the fields that each request has besides.
-            at_once: how many requests are on their way at a time.
+            at_once: how many requests are in flight at a time.
             is_wanted: whether to go on.
         """
         from willow_cart.protocols.http.request_loop import (

@@ -69,7 +69,7 @@ class SftpDownload(Download):
     Args:
         pool: of the session.
         session: where the file is open; None if it is closed, because its first bytes are all.
-        file: what asyncssh knows it by; None likewise.
+        file: what asyncssh knows it by; None as above.
         facts: what is known of it.
     """
 
@@ -102,7 +102,7 @@ class SftpDownload(Download):
         """
         self.start = start
         # Some servers say that files have no bytes that are made when they are read. One byte more
-        # is requested than there are said to be, which shows if there are more.
+        # is requested than announced, which shows if there are more.
         length = self.facts.length
         self._end = length and length + 1 if end is None else end
         if length == 0 and beginning:
@@ -126,7 +126,7 @@ class SftpDownload(Download):
             self._ready = memoryview(self._received(coming))
             self._adapt()
             if len(self._ready) < wanted:
-                # It ends here, whatever lies further on: blocks must follow each other.
+                # It ends here, whatever is further on: blocks must follow each other.
                 self._ended = True
                 self._drop()
             self._request()
@@ -152,7 +152,7 @@ class SftpDownload(Download):
             raise ConnectionLost(error.thing, error.reason, "try again later") from error
 
     def _request(self) -> None:
-        """Keep some blocks on the way."""
+        """Keep some blocks in flight."""
         while len(self._coming) < _BLOCKS_ON_THE_WAY and not self._ended:
             left = self._block_bytes if self._end is None else self._end - self._at
             if left <= 0:
@@ -162,7 +162,7 @@ class SftpDownload(Download):
             self._at += size
 
     def close(self) -> None:
-        """Close the file; reads that are on the way are dropped."""
+        """Close the file; reads in flight are dropped."""
         session, self._session = self._session, None
         if session is None:
             return
@@ -188,7 +188,7 @@ _MOST_KEPT = 256
 
 
 class SmallFilesAhead:
-    """What is on the way; thread-safe.
+    """The requests in flight; thread-safe.
 
     Args:
         pool: the connections.
@@ -241,7 +241,7 @@ class SmallFilesAhead:
             return None
 
     def _do_without(self, origin: str) -> None:
-        """Request no more files of a server ahead; wait for those that are on the way."""
+        """Request no more files of a server ahead; wait for those in flight."""
         self._unsuited.add(origin)
         with self._lock:
             coming = [
@@ -270,7 +270,8 @@ class SftpAccess(Access, DirectoryLister):
     """Access to SFTP servers.
 
     Args:
-        sign_ins: who is authorised where; the agent and the keys in `~/.ssh` are tried as well.
+        sign_ins: the credentials for each origin; the agent and the keys in `~/.ssh` are tried as
+            well.
         host_keys: which servers are trusted.
         stall_after: seconds without a byte after which a connection is given up.
         longest: seconds after which a listing is given up; None for `document_seconds` as usual.
@@ -341,11 +342,11 @@ class SftpAccess(Access, DirectoryLister):
         return delivery
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
-        """Return how many small files should be on the way; see `Access.files_ahead`."""
+        """Return how many small files should be requested ahead; see `Access.files_ahead`."""
         return FILES_AHEAD
 
     def open_ahead(self, addresses: Sequence[str]) -> None:
-        """Request small files over connections that stand; see `Access.open_ahead`."""
+        """Request small files over open connections; see `Access.open_ahead`."""
         self._ahead.begin(addresses)
 
     def ask(self, address: str) -> Metadata:
@@ -514,7 +515,7 @@ async def _list(session: Session, path: bytes, most: int) -> _Names:
 
 
 def _path_of(address: str) -> bytes:
-    """Return the path to send: from the root, or from the home folder behind `/~/`."""
+    """Return the path to send: from the root, or from the home folder after `/~/`."""
     path = unquote_to_bytes(urlsplit(address).path) or b"/"
     if b"\0" in path:
         raise NotServed(without_secrets(address), "contains a null byte", "check it", status=400)

@@ -67,7 +67,7 @@ class HostKeys:
         Args:
             host: as it was asked for.
             address: its number.
-            port: likewise.
+            port: as above.
             key: what it has proved to hold.
 
         Returns:
@@ -159,7 +159,7 @@ class SftpConnections:
     """The connections to all servers; thread-safe.
 
     Args:
-        sign_ins: who is authorised where.
+        sign_ins: the credentials for each origin.
         host_keys: which servers are trusted.
         stall_after: seconds without an answer after which a connection is given up.
         pacer: keeps gaps between requests; None for no gaps.
@@ -368,7 +368,7 @@ class SftpConnections:
         return Session(origin_of(address), connection, sftp, files=1)
 
     def _options_for(self, address: str) -> dict[str, Any]:
-        """Return who asks a server, and with which proofs, as options of asyncssh."""
+        """Return the user and the credentials for a server, as options of asyncssh."""
         parts = urlsplit(address)
         sign_in = self._sign_ins.sign_in_for(address) or SignIn()
         config = Path("~/.ssh/config").expanduser()

@@ -58,7 +58,7 @@ def read_catalogue(content: bytes, address: str, source: str, charset: str = "")
         content: the document, in JSON, or a page with JSON-LD in it.
         address: its own, after redirects.
         source: the source that the offers are of.
-        charset: what the server says a page is written in.
+        charset: from the server's header.
 
     Returns:
         None if it describes no files by a standard that is known here.
@@ -259,7 +259,7 @@ class _Catalogue:
             or text_of(item, "sci:citation")
             or self._citation,
             extent=extent_of_item(item, properties, text_of(asset, "type")),
-            # Items name their assets alike: what tells them apart is the item.
+            # Items name their assets alike: what distinguishes them is the item.
             folder=name,
         )
 
@@ -392,7 +392,7 @@ def _licence_in(node: Node) -> str:
 
 
 def _licence_link(document: Node) -> str:
-    """Return where a catalogue of assets says that its licence is."""
+    """Return where a catalogue of assets states that its licence is."""
     for link in list_of(document.get("links")):
         if isinstance(link, dict) and text_of(link, "rel") == "license":
             return text_of(link, "href")

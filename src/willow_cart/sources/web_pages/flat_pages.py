@@ -1,6 +1,6 @@
 """Parse pages with too deep nesting, such as thousands of unclosed elements.
 
-The tree is cut off at a depth that no page needs; what is deeper stands beside its parents. Links,
+The tree is cut off at a depth that no page needs; what is deeper is next to its parents. Links,
 rows and headings are found in their order, which is all that is asked of such a page.
 """
 

@@ -33,7 +33,7 @@ def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
     UTF-8 if it can be, and else what old pages are mostly in.
 
     Args:
-        charset: what the server says; empty where it does not.
+        charset: from the server's header; empty if missing.
 
     Returns:
         The text, and the character set.
@@ -85,7 +85,7 @@ def open_page(content: bytes, address: str, charset: str = "") -> Page:
     Args:
         content: as it came.
         address: its own, after redirects; empty if unknown.
-        charset: what the server says it is written in.
+        charset: from the server's header.
     """
     text, used = decode_page(content, charset)
     root = _parse_page(text)

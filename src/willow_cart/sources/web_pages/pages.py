@@ -186,7 +186,7 @@ def _resolved(page: Page, reference: str, listing: Listing | None) -> str | None
     """Return the address of a reference; None for one that has none.
 
     Args:
-        reference: as it stands there.
+        reference: as it is there.
         listing: records what is wrong with it; None where that does not matter.
     """
     try:

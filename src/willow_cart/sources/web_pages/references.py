@@ -16,7 +16,7 @@ _SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):")
 _SLASHES = re.compile(r"((?:(?:https?|ftps?|wss?):)?/)/{2,}", re.IGNORECASE)
 _LINE_BREAKS = re.compile(r"[\t\n\r]")
 
-# What leads to no file, whatever stands behind the colon.
+# What leads to no file, whatever is after the colon.
 _NO_PLACES = frozenset(
     "about blob cid data geo irc javascript mailto news sms tel urn view-source".split()
 )
@@ -84,7 +84,7 @@ def sources_in_set(text: str) -> list[str]:
 def candidates_in_set(text: str) -> list[tuple[str, str]]:
     """Return the candidates in a `srcset` attribute (HTML, "Parsing a srcset attribute").
 
-    A comma ends a candidate only where a blank or nothing else follows its address.
+    A comma ends a candidate only where a space or nothing else follows its address.
 
     Returns:
         The address of each, and what is said of its width or density.
