@@ -102,7 +102,7 @@ def test_a_month_of_levels_is_one_table_with_counts_to_check_by_hand(levels: Pat
     assert ask(levels / "all.sqlite", "SELECT sum(reedbed) FROM level") == [
         (pytest.approx(wanted),)
     ]
-    assert "reedbed        real      4,464" in done.out
+    assert "reedbed        number    4,464" in done.out
     again = combine(levels, "levels", "--to", "all.sqlite", "--table", "level", *parts)
     assert again.out == "31 tables, nothing new; 4,464 rows in all.sqlite\n"
     # A day that has changed replaces its rows, and no others.
@@ -136,7 +136,7 @@ def test_next_month_joins_the_last_in_every_form(levels: Path, form: str) -> Non
     said = second.err
     assert "level_20310603.csv: lacks mere-outlet, north-sluice and has remark besides" in said
     if form in ("sqlite", "duckdb", "parquet"):
-        assert f"t.{form}: reedbed was real before, and is text from now on" in said
+        assert f"t.{form}: reedbed was number before, and is text from now on" in said
     anew = combine(levels, "levels", "--keep", "*0501.csv", "--to", f"t.{form}", "--start-over")
     assert anew.code == 0
     assert len(read_back(levels / f"t.{form}")) == 144
@@ -424,7 +424,7 @@ def test_one_odd_cell_is_told_with_file_row_and_cell_and_refused_if_strict(
     (tmp_path / "levels.csv").write_text(f"level\n{rows}2.5\n1.5O\n3.5\n")
     done = combine(tmp_path, "levels.csv", "--to", "t.csv")
     odd = rows_before + 2
-    told = f"levels.csv: level holds '1.5O' in row {odd:,}, so the whole column is text, not real"
+    told = f"levels.csv: level holds '1.5O' in row {odd:,}, so the whole column is text, not number"
     assert (done.code, done.err) == (0, f"willow-cart: {told}\n")
     strict = combine(tmp_path, "levels.csv", "--to", "s.csv", "--strict")
     assert (strict.code, told in strict.err) == (2, True)

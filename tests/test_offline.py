@@ -72,7 +72,8 @@ def test_every_page_looks_as_it_did_and_asks_nobody(
     done = offline(guide, tmp_path, "--depth", "all")
     assert done.code == 1
     assert done.out.endswith(
-        "14 pages and 17 other files, 2 duplicate addresses; 32 written; start at g/index.html\n"
+        "here: 14 pages, 17 other files, 2 duplicate addresses; 32 files written, the start page"
+        " included; start at g/index.html\n"
     )
     assert "1 file disallowed by robots.txt" in done.err
     assert (

@@ -158,12 +158,12 @@ FORMS: dict[str, tuple[Make, str, dict[str, object], list[tuple[str, str]]]] = {
     "levels.csv": (
         lambda: LEVELS, "table",
         {"format": "columns separated by commas, decimal point, UTF-8", "columns": 3},
-        [("time", "time"), ("level_m", "real"), ("gauge", "text")],
+        [("time", "time"), ("level_m", "number"), ("gauge", "text")],
     ),
     "odd.txt": (
         lambda: "Größe;Zahl\n1,5;3\n2,5;4\n".encode("cp1252"), "table",
         {"format": "columns separated by semicolons, decimal comma, Windows-1252", "rows": 2},
-        [("Größe", "real"), ("Zahl", "integer")],
+        [("Größe", "number"), ("Zahl", "integer")],
     ),
     "notes.txt": (
         lambda: b"Seen at dawn.\nNothing else.\n", "text", {"encoding": "UTF-8", "lines": 2},
@@ -171,11 +171,11 @@ FORMS: dict[str, tuple[Make, str, dict[str, object], list[tuple[str, str]]]] = {
     ),
     "levels.csv.gz": (
         lambda: gzip.compress(LEVELS), "table", {"compressed by": "gzip", "columns": 3},
-        [("time", "time"), ("level_m", "real"), ("gauge", "text")],
+        [("time", "time"), ("level_m", "number"), ("gauge", "text")],
     ),
     "levels.csv.bz2": (
         lambda: bz2.compress(LEVELS[:9000]), "table", {"compressed by": "bzip2", "rows": 321},
-        [("time", "time"), ("level_m", "real"), ("gauge", "text")],
+        [("time", "time"), ("level_m", "number"), ("gauge", "text")],
     ),
     "notes.xz": (
         lambda: lzma.compress(b"dawn\n" * 9), "text", {"compressed by": "xz", "lines": 9},
@@ -442,7 +442,7 @@ def test_wide_tables_are_turned(tmp_path: Path, here: RunHere) -> None:
     (tmp_path / "wide.csv").write_text(",".join(names) + "\n" + ",".join(row) + "\n")
     out = here(tmp_path, "peek", "wide.csv").out.splitlines()
     assert out[3].split() == ["column", "type", "row", "1"]
-    assert out[5].split() == ["gauge_1", "real", "0.25"]
+    assert out[5].split() == ["gauge_1", "number", "0.25"]
 
 
 def test_ftp_servers_and_folders_of_this_machine_are_read_in_parts(
@@ -476,3 +476,15 @@ def test_in_python_the_rows_are_a_frame(place: StandIn) -> None:
     assert "<td" in told._repr_html_()
     with pytest.raises(willow_cart.WillowCartError, match="404 Not Found"):
         willow_cart.peek(f"{place.base}/none.csv")
+
+
+def test_lines_before_a_table_are_noticed_and_skipped(tmp_path: Path) -> None:
+    rows = "".join(f"2031-05-{day:02d};1,{day}\n" for day in range(1, 20))
+    (tmp_path / "odd.csv").write_text(f"Gauges of the trust\nexported in June\nday;level\n{rows}")
+    guessed = run("peek", "odd.csv", cwd=tmp_path)
+    assert "the first 2 lines do not look like part of the table; --skip-lines 2" in guessed.out
+    skipped = run("peek", "odd.csv", "--skip-lines", "2", "--json", cwd=tmp_path).json()
+    assert skipped[0]["columns"] == [
+        {"name": "day", "type": "date"}, {"name": "level", "type": "number"},
+    ]  # fmt: skip
+    assert (skipped[0]["facts"]["rows"], skipped[0]["notes"]) == (19, [])

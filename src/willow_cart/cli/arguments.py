@@ -42,7 +42,7 @@ EVERYDAY: Mapping[str, Everyday] = {
         ),
     ),
     "peek": Everyday(
-        ("rows", "json", "user", "password", "token"),
+        ("rows", "skip_lines", "json", "user", "password", "token"),
         (
             f"peek {_DEMO}/archive/2029/spring/hide_counts.csv",
             f"peek {_DEMO}/recordings/dawn_20310503.wav",

@@ -36,6 +36,7 @@ class PeekRequest(ReachingRequest):
         (), str, "addresses or paths of files", metavar="ADDRESS", nargs="+"
     )
     rows: int = option(5, whole, "show this many rows, records or members of each (5)", metavar="N")
+    skip_lines: int = option(0, whole, "skip lines before the header of a table", metavar="N")
     json: bool = flag("print JSON")
 
 
@@ -104,7 +105,7 @@ def peek(request: PeekRequest, observer: Observer) -> PeekDone:
     with make_access([request], 2, observer) as access:
         for address in addresses:
             try:
-                files.append(peek_at(access, address, request.rows))
+                files.append(peek_at(access, address, request.rows, request.skip_lines))
             except WillowCartError as error:
                 failures.append(error)
                 observer.note(error)
@@ -223,7 +224,7 @@ def typed_frame(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str]
     made = frame([name for name, _ in columns], rows)
     for place, (_, type_) in enumerate(columns):
         cells = made.iloc[:, place]
-        if type_.startswith("time"):
+        if type_.startswith(("time", "date")):
             zoned = type_ == "time with zone"
             times = pd.to_datetime(cells, format="ISO8601", errors="coerce", utc=zoned)
             made.isetitem(place, times.array)

@@ -59,12 +59,14 @@ class Sample(Value):
     Attributes:
         beginning: its first bytes.
         length: of the whole file; None for unknown.
+        skip_lines: the number of lines before the header of a table.
         open: opens the whole file to be read here and there; None where that is impossible.
     """
 
     name: str
     beginning: bytes
     length: int | None
+    skip_lines: int = 0
     open: Callable[[], BinaryIO] | None = None
 
     @property

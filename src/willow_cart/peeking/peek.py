@@ -37,11 +37,13 @@ from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.remote_file import RemoteFile, read_beginning
 from willow_cart.structs import Value, replace
 from willow_cart.tables.column_types import TableColumn, strings
+from willow_cart.tables.combined import Type
 from willow_cart.tables.dialect import (
     Dialect,
     dialect_of,
     encoding_label,
     encoding_of,
+    lines_before_table,
     looks_like_table,
 )
 from willow_cart.tables.table_files import unique_names
@@ -61,7 +63,7 @@ def look_at_text(sample: Sample, rows: int) -> Content:
     if looks_like_page(beginning):
         facts: dict[str, Fact] = {"title": title_of(beginning)} if title_of(beginning) else {}
         return Content("web page", facts, notes=["survey lists the files that it links to"])
-    if extension in _TABLES or looks_like_table(beginning):
+    if extension in _TABLES or sample.skip_lines or looks_like_table(beginning):
         return _table(sample, beginning, rows)
     return _lines(sample, beginning, rows)
 
@@ -75,8 +77,9 @@ def _whole_lines(sample: Sample) -> bytes:
 
 
 def _table(sample: Sample, beginning: bytes, rows: int) -> Content:
-    dialect = dialect_of(beginning)
-    lines = beginning.decode(dialect.encoding, "replace").splitlines(keepends=True)
+    dialect = dialect_of(beginning, sample.skip_lines)
+    text = beginning.decode(dialect.encoding, "replace")
+    lines = text.splitlines(keepends=True)[sample.skip_lines :]
     reader = _rows_of(lines, dialect)
     header = next(reader, None)
     if header is None:
@@ -97,7 +100,19 @@ def _table(sample: Sample, beginning: bytes, rows: int) -> Content:
         PeekedColumn(name, _type_of(column, dialect))
         for name, column in zip(names, cells, strict=True)
     ]
-    return Content("table", facts, columns, body[:rows], "row")
+    return Content("table", facts, columns, body[:rows], "row", _doubts(sample, beginning))
+
+
+def _doubts(sample: Sample, beginning: bytes) -> list[str]:
+    """Return a note if the table seems to begin after some lines."""
+    skip = 0 if sample.skip_lines else lines_before_table(beginning)
+    if not skip:
+        return []
+    lines = "first line does" if skip == 1 else f"first {skip} lines do"
+    return [f"the {lines} not look like part of the table; --skip-lines {skip} skips them"]
+
+
+_DATE_CHARACTERS = len("2031-05-01")
 
 
 def _rows_of(lines: Sequence[str], dialect: Dialect) -> Iterator[list[str]]:
@@ -113,6 +128,8 @@ def _rows_of(lines: Sequence[str], dialect: Dialect) -> Iterator[list[str]]:
 def _type_of(cells: Sequence[str], dialect: Dialect) -> str:
     column = TableColumn(dialect.decimal)
     column.look_at(strings(cells))
+    if column.type is Type.TIME and all(len(cell) == _DATE_CHARACTERS for cell in cells if cell):
+        return "date"
     return str(column.type)
 
 
@@ -337,15 +354,16 @@ class Peeked(Value):
     fetched: int
 
 
-def peek(access: Access, address: str, rows: int) -> Peeked:
+def peek(access: Access, address: str, rows: int, skip_lines: int = 0) -> Peeked:
     """Look into a file.
 
     Args:
-        access: how its place is talked to.
+        access: client for all protocols.
         rows: how many rows, records or members are wanted.
+        skip_lines: the number of lines before the header of a table.
 
     Raises:
-        TransferFailed: its beginning did not come.
+        TransferFailed: its beginning could not be fetched.
     """
     facts, beginning = access.retrier.run(
         partial(read_beginning, access, address, _BEGINNING_BYTES)
@@ -361,7 +379,7 @@ def peek(access: Access, address: str, rows: int) -> Peeked:
         )  # fmt: skip
     name = facts.file_name or file_name_in(facts.address) or file_name_in(address)
     opened = None if file is None else partial(_from_start, file)
-    content = _look(Sample(name, beginning, length, opened), rows, file)
+    content = _look(Sample(name, beginning, length, skip_lines, opened), rows, file)
     fetched = len(beginning) if file is None else file.fetched
     modified = facts.modified or parse_date(facts.validators.last_modified)
     return Peeked(address, name, length, modified, facts.media_type, content, fetched)
@@ -445,7 +463,7 @@ def _look_inside(sample: Sample, rows: int) -> Content:
     packing = packing_of(sample.beginning)
     unpacked, is_whole = _unpack(sample, packing)
     name = stem_of(sample.name) if extension_of(sample.name) == packing else sample.name
-    inner = Sample(name, unpacked, len(unpacked) if is_whole else None)
+    inner = Sample(name, unpacked, len(unpacked) if is_whole else None, sample.skip_lines)
     content = _look(inner, rows, None)
     return replace(content, facts={"compressed by": _PACKINGS[packing], **content.facts})
 

@@ -254,6 +254,7 @@ class PeekKeywords(SignInKeywords, ConnectingKeywords, total=False):
     """What `peek` understands."""
 
     rows: int
+    skip_lines: int
 
 
 class PickKeywords(ChoosingKeywords, SignInKeywords, ConnectingKeywords, total=False):

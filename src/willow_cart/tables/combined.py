@@ -24,13 +24,13 @@ class Type(IntEnum):
     """Whole numbers of which some are beyond 2^53: as REAL they would be other numbers."""
     REAL = 3
     TIME = 4
-    """A day or a time, by a clock that is not told."""
+    """A date or a time, without a time zone."""
     ZONED = 5
     """A time in a time zone."""
     TEXT = 6
 
     def __str__(self) -> str:
-        return ("empty", "integer", "integer", "real", "time", "time with zone", "text")[self]
+        return ("empty", "integer", "integer", "number", "time", "time with zone", "text")[self]
 
     def together(self, other: Type) -> Type:
         """Return the type that holds the values of both."""

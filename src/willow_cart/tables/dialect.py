@@ -15,6 +15,9 @@ from willow_cart.structs import Value
 SAMPLE_BYTES = 1 << 20
 """The bytes from which a dialect is detected."""
 
+# Titles and notes before a table are shorter than this.
+_MAX_LINES_BEFORE = 20
+
 _DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "|"}
 _SAMPLE_ROWS = 500
 
@@ -109,6 +112,16 @@ def looks_like_table(beginning: bytes) -> bool:
     lines = beginning.decode(encoding, "replace").splitlines(keepends=True)
     even, width = max(_evenness(lines, each) for each in _DELIMITERS)
     return len(lines) > 1 and width > 1 and even >= _PLAINLY_EVEN
+
+
+def lines_before_table(beginning: bytes) -> int:
+    """Return how many lines seem to come before the header of a table; 0 if it begins at once."""
+    lines = beginning.decode(encoding_of(beginning), "replace").splitlines(keepends=True)
+    for skip in range(min(_MAX_LINES_BEFORE, len(lines) - 1)):
+        even, width = max(_evenness(lines[skip:], each) for each in _DELIMITERS)
+        if width > 1 and even >= _PLAINLY_EVEN:
+            return skip
+    return 0
 
 
 def _evenness(lines: list[str], delimiter: str) -> tuple[float, int]:

@@ -54,7 +54,7 @@ def _numeric(combined: Combined) -> Sequence[str]:
     return [name for name, told in combined.columns.items() if str(told.type) in _NUMBERS]
 
 
-_NUMBERS = ("integer", "real")
+_NUMBERS = ("integer", "number")
 
 
 def _shown(cell: object) -> str:

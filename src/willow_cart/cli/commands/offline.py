@@ -44,12 +44,13 @@ def _sum_up(request: OfflineRequest, done: OfflineResult) -> None:
 def _show_made(made: Readings) -> None:
     for path in made.kept:
         tell(f"{path}: was edited, so it was kept although no page needs it")
-    addresses = count_of(made.same, "duplicate address", "duplicate addresses")
-    same = f", {addresses}" if made.same else ""
+    parts = [count_of(made.pages, "page"), count_of(made.files, "other file")]
+    if made.same:
+        parts.append(count_of(made.same, "duplicate address", "duplicate addresses"))
     removed = f", {made.removed:,} removed" if made.removed else ""
     show_line(
-        f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')}{same};"
-        f" {made.written:,} written{removed}; start at {made.start}"
+        f"here: {', '.join(parts)}; {count_of(made.written, 'file')} written, the start page"
+        f" included{removed}; start at {made.start}"
     )
 
 

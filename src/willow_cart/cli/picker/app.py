@@ -371,7 +371,7 @@ class TickingApp(App[bool]):
             yield self._rows
         yield Input(placeholder="words of a path, also with wildcards", id="filter", compact=True)
         yield Static(id="total", markup=False)
-        yield Footer(compact=True, show_command_palette=False)
+        yield Footer(show_command_palette=False)
 
     def on_mount(self) -> None:
         """Show the totals, and the folders if there is room for them."""
