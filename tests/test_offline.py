@@ -115,7 +115,7 @@ def test_a_second_run_renews_what_has_changed_and_leaves_the_rest(
     again = offline(guide, tmp_path, "--depth", "all")
     assert "33 unchanged" in again.out
     # The start page tells when, to the minute.
-    assert re.search("; [01] written; start", again.out)
+    assert re.search("; [01] files? written; start", again.out)
     assert pages_in(tmp_path) == before
     start_page = tmp_path / "g" / "index.html"
     assert {path for path, stamp in stamps.items() if path.stat().st_mtime_ns != stamp} <= {

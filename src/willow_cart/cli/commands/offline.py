@@ -48,10 +48,10 @@ def _show_made(made: Readings) -> None:
     if made.same:
         parts.append(count_of(made.same, "duplicate address", "duplicate addresses"))
     removed = f", {made.removed:,} removed" if made.removed else ""
-    show_line(
-        f"here: {', '.join(parts)}; {count_of(made.written, 'file')} written, the start page"
-        f" included{removed}; start at {made.start}"
-    )
+    written = f"{count_of(made.written, 'file')} written"
+    if made.written > 1:
+        written += ", the start page included"
+    show_line(f"here: {', '.join(parts)}; {written}{removed}; start at {made.start}")
 
 
 def _tell_left(request: OfflineRequest, taken: TakenPages) -> None:
