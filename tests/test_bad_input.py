@@ -73,6 +73,9 @@ GOOD = "good.csv"
         (["haul", "good.txt", "--into", "x", "--lanes", "many"], ["--lanes", "many"]),
         (["haul", "good.txt", "--into", "good.txt"], ["good.txt", "is a file", "--into"]),
         (["haul", "good.txt", "--into", "good.txt/x"], ["good.txt", "--into"]),
+        (["haul", "good.txt", "--into", r"C:\Users\ida"], ["is a Windows path"]),
+        (["pick", "empty-folder", "--out", "--ext", "csv"], ["is a folder, not a cart"]),
+        (["weigh", "no.csv"], ["no such cart", "willow-cart load SOURCE --cart no.csv"]),
         (
             ["haul", "good.txt", "--into", "x", "--checksums", "no.sums"],
             ["no.sums", "no such file"],

@@ -712,3 +712,16 @@ def test_nothing_new_since_the_last_run_is_told_as_such(tmp_path: Path, place: S
     assert re.search(
         r'loggers: nothing was modified since the last run \(20.*; since = "last run"\)', again.err
     )
+
+
+def test_the_receipt_of_an_errand_is_that_of_its_last_run(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"1")
+    job = write(tmp_path, f'into = "d"\n[[source]]\nfrom = "{place.base}/a.csv"\n')
+    unknown = run("receipt", job, cwd=tmp_path)
+    assert (unknown.code, "no run of this errand is known" in unknown.err) == (2, True)
+    assert run("errand", job, cwd=tmp_path).code == 0
+    assert run("receipt", job.name, "--json", cwd=tmp_path).json()["counts"] == {"arrived": 1}
+    new = run("errand", "new.toml", "--new", f"{place.base}/a.csv", "--user", "ida",
+              "--password", "env:FEN", cwd=tmp_path, env={"FEN": "x"})  # fmt: skip
+    assert new.code == 0, new.err
+    assert '"env:FEN"  # "file:PATH" for a timetable' in (tmp_path / "new.toml").read_text()

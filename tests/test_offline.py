@@ -131,7 +131,7 @@ def test_a_second_run_renews_what_has_changed_and_leaves_the_rest(
     (tmp_path / "g" / "mine.txt").write_text("mine")
     third = offline(guide, tmp_path, "--depth", "all")
     assert re.search(r"\d+ files: 4 arrived, 29 unchanged", third.out), third.out
-    assert re.search("[45] written, 1 removed", third.out)
+    assert re.search("[45] files written, the start page included, 1 removed", third.out)
     after = pages_in(tmp_path)
     assert set(after) - set(before) == {"guide/plants/sedge.html"}
     assert set(before) - set(after) == {"guide/log~page=3.html"}

@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import willow_cart
+from willow_cart.choosing import Choosing
 from willow_cart.errors import (
     ConnectionLost,
     Exit,
@@ -23,7 +24,8 @@ from willow_cart.errors import (
     WrongContent,
 )
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.model import State
+from willow_cart.model import Offer, State
+from willow_cart.options.groups import PatienceOptions, Unknown
 from willow_cart.progress import Gauge, TimeLeft
 from willow_cart.protocols import Cause, Failure, GiveUp, Retrier, Retry, RetryPolicy
 from willow_cart.transfer.host_queue import HostQueue, HostRate, QueueWait
@@ -324,3 +326,22 @@ def test_a_host_is_left_alone_for_longer_than_a_file_unless_the_pause_is_fixed()
     assert RetryPolicy().host_pause_after(1, 0.5) == 30.0
     fixed = RetryPolicy(pause=60.0, growth=1.0, longest=60.0)
     assert [fixed.host_pause_after(times, 0.5) for times in (1, 2, 4, 5)] == [60, 60, 60, None]
+
+
+def test_a_given_pause_is_kept_exactly() -> None:
+    policy = RetryPolicy.of(PatienceOptions(pause=60.0, attempts=9))
+    assert {policy.pause_after(failures, None, chance) for failures in (1, 4, 8)
+            for chance in (0.0, 0.5, 1.0)} == {60.0}  # fmt: skip
+
+
+@given(st.integers(1, 10**9), st.integers(0, 10**6), st.integers(1, 10**9))
+def test_a_rounded_size_decides_wherever_it_cannot_be_wrong(
+    about: int, within: int, limit: int
+) -> None:
+    offer = Offer("http://h.example/a", about=about, about_within=within)
+    drop = Choosing(at_most=limit, unsized=Unknown.DROP).choose([offer])
+    keep = Choosing(at_most=limit, unsized=Unknown.KEEP).choose([offer])
+    is_unsure = abs(about - (limit + 1)) <= within
+    assert bool(keep.kept) is (is_unsure or about <= limit)
+    assert bool(drop.kept) is (not is_unsure and about <= limit)
+    assert (keep.unsized, drop.unsized) == (is_unsure, is_unsure)

@@ -176,3 +176,14 @@ def test_what_is_the_person_s_is_left_alone(tmp_path: Path, place: StandIn) -> N
     nothing = run("refile", ".", "--layout", "flat", cwd=tmp_path)
     assert nothing.code == 2
     assert not (tmp_path / ".willow").exists()
+
+
+def test_without_a_rule_nothing_is_moved(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a/b.csv"] = Exhibit(b"1")
+    haul = ("haul", f"{place.base}/a/b.csv", "--into", "d", "--layout", "kind")
+    assert run(*haul, cwd=tmp_path).code == 0
+    before = files_in(tmp_path / "d")
+    shown = run("refile", "d", cwd=tmp_path)
+    assert (shown.code, files_in(tmp_path / "d")) == (2, before)
+    assert "no --layout or --file-as given, so nothing was moved" in shown.err
+    assert "1 to move" in shown.out

@@ -154,3 +154,26 @@ def test_without_a_place_to_say_so_hauls_go_on_unseen(desk: Path, place: StandIn
         assert (outcome.code, outcome.err) == (
             2, "willow-cart: run 7: no such run; willow-cart runs lists them\n"
         )  # fmt: skip
+
+
+def test_of_several_running_hauls_none_is_stopped_without_its_number(
+    desk: Path, place: StandIn
+) -> None:
+    for folder in ("one", "two"):
+        assert run("haul", "list.txt", "--into", folder, "--detach", cwd=desk).code == 0
+    refused = run("runs", "--stop", cwd=desk)
+    assert (refused.code, "several are running: 1 (into" in refused.err) == (2, True)
+    assert "running" in run("receipt", "one", cwd=desk).out.splitlines()[1]
+    assert "running" in run("receipt", "one", "--runs", cwd=desk).out
+    for number in ("1", "2"):
+        assert run("runs", "--stop", number, cwd=desk).code == 0
+    assert "interrupted" not in run("runs", cwd=desk).out
+
+
+def test_only_the_last_runs_are_listed(desk: Path, place: StandIn) -> None:
+    quicken(place)
+    for _ in range(17):
+        assert run(*HAUL, "--first", "1", cwd=desk).code == 0
+    listed = run("runs", cwd=desk)
+    assert listed.last_line == "17 runs, 0 running; 2 earlier runs not shown (--all)"
+    assert run("runs", "--all", cwd=desk).last_line == "17 runs, 0 running"

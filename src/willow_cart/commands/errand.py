@@ -56,6 +56,8 @@ class ErrandRequest(ReachingRequest):
 # What makes no sense in unattended runs, or is about the run that writes the errand.
 _NOT_OF_ERRANDS = ("preview", "detach", "write_errand", "add", "to_script", "overwrite")
 
+_CRON_HINT = '  # "file:PATH" for a timetable: cron sets no variables'
+
 VALUES_HINT = """
 # What changes from run to run can stand in any text by its name: {month}, or {month:%Y%m}.
 # [values]
@@ -168,5 +170,6 @@ def _keys(options: Mapping[str, Option], given: Given) -> Iterator[str]:
     for key, texts in given.items():
         option = options[key]
         value = True if option.is_flag else texts if option.takes_several else texts[0]
+        hint = _CRON_HINT if option.is_secret and str(value).startswith("env:") else ""
         if value != str(option.default):
-            yield toml_line(key, value)
+            yield toml_line(key, value) + hint

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.commands.result import CommandResult, frame
-from willow_cart.errors import BadOption
+from willow_cart.commands.runs import my_runs
+from willow_cart.errors import BadOption, NoSuchRun
 from willow_cart.formats.bagit import write_bag
 from willow_cart.formats.manifests import Manifest
 from willow_cart.ledger.ledger import Ledger
@@ -26,7 +28,7 @@ from willow_cart.markup_table import html_table
 from willow_cart.model import State
 from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, Request, flag, option
 from willow_cart.options.readers import positive
-from willow_cart.structs import Value, asdict, astuple
+from willow_cart.structs import Value, asdict, astuple, replace
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
@@ -133,6 +135,8 @@ def receipt(request: ReceiptRequest) -> Iterator[Account]:
         WillowCartError: options do not go together, or what is requested cannot be written.
     """
     _require_one_haul(request)
+    if request.folder.suffix == ".toml" and request.folder.is_file():
+        request = replace(request, folder=_last_destination(request.folder))
     with ExitStack() as stack:
         if request.bag is not None:
             yield _write_bag(request.folder, request.bag)
@@ -147,6 +151,20 @@ def receipt(request: ReceiptRequest) -> Iterator[Account]:
             yield Story(read_story(request.folder, request.of))
         else:
             yield stack.enter_context(open_receipt(request.folder, request.run_))
+
+
+def _last_destination(errand: Path) -> Path:
+    """Return the folder of the last run of an errand.
+
+    Raises:
+        NoSuchRun: it has not been run by this user, or not lately.
+    """
+    for run in reversed(my_runs().all()):
+        command, *words = shlex.split(run.command)[1:]
+        named = (Path(run.folder) / word for word in words if not word.startswith("-"))
+        if command == "errand" and any(each.resolve() == errand.resolve() for each in named):
+            return Path(run.into)
+    raise NoSuchRun(str(errand), "no run of this errand is known", "name the folder it hauls into")
 
 
 def _require_one_haul(request: ReceiptRequest) -> None:

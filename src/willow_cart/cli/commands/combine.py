@@ -21,10 +21,13 @@ def run(request: CombineRequest) -> int:
     return done.exit_code
 
 
-def show(done: CombineResult) -> None:
-    """Print the result: the first rows, the columns, and the counts."""
+def show(done: CombineResult, *, brief: bool = False) -> None:
+    """Print the result: the first rows and the columns, unless brief, and the counts."""
     combined = done.combined
     tell_each([*combined.troubles, *combined.notes])
+    if brief:
+        show_line(done.summary)
+        return
     if combined.first:
         rows = [[_shown(cell) for cell in row] for row in combined.first]
         show_table(list(combined.columns), rows, numeric=_numeric(combined))

@@ -57,7 +57,7 @@ def _show_step(ended: StepEnded) -> None:
         case UnpackRequest():
             unpack.show(cast("UnpackResult", ended.result))
         case CombineRequest():
-            combine.show(cast("CombineResult", ended.result))
+            combine.show(cast("CombineResult", ended.result), brief=True)
         case PackRequest():
             pack.show(cast("PackResult", ended.result))
         case ReceiptRequest() as request:
