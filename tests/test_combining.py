@@ -205,12 +205,13 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
     (data / "short.csv").write_text("# logger\nday,teal\n2031-05-08\n\n")
     done = combine(tmp_path, "data", "--to", "t.sqlite", "--skip-lines", "1")
     assert done.code == 1
-    advice = "fix it, or say with --skip-lines how many lines come before the header"
+    advice = "fix it, or use --skip-lines if lines come before the header"
+    unpack = "decompress it first if it is compressed"
     assert done.err.splitlines() == [
         "willow-cart: empty.csv: is empty; leave it out with --drop",
         "willow-cart: open.csv: cannot be read: unexpected end of data; check the file",
         f"willow-cart: ragged.csv: line 4 has 3 cells, and its header has 2; {advice}",
-        "willow-cart: zeros.csv: contains bytes that are not text; unpack it first if it is packed",
+        f"willow-cart: zeros.csv: contains bytes that are not text; {unpack}",
         "willow-cart: lost.csv: lacks teal and has tea1 besides",
         "willow-cart: other.csv: has snipe besides",
         "willow-cart: short.csv: 1 row shorter than the header; filled with empty cells",

@@ -112,4 +112,4 @@ def test_a_packed_sitemap_that_swells_is_refused(tmp_path: Path, place: StandIn)
     place.exhibits["sitemap.xml.gz"] = Exhibit(packed)
     outcome = run("survey", f"{place.base}/sitemap.xml.gz", cwd=tmp_path)
     assert outcome.code == 2
-    assert "sitemap.xml.gz: is too large unpacked" in outcome.err
+    assert "sitemap.xml.gz: is too large after decompression" in outcome.err

@@ -160,13 +160,13 @@ def test_a_refused_password_is_sent_once(
     (tmp_path / "list.txt").write_text("".join(f"{portal.base}/members/{n}\n" for n in FILES))
     outcome = run("haul", "list.txt", "--into", "data", cwd=tmp_path, env=environment)
     assert outcome.code == 1
-    assert "the form came again: user or password were refused" in outcome.err
+    assert "the sign-in form was returned; user or password were refused" in outcome.err
     assert files_in(tmp_path / "data") == {}
     assert portal.posts == {"/session": 1}, "an account may be locked by the next"
     knocked = run("knock", f"{portal.base}/members/", cwd=tmp_path, env=environment)
     assert knocked.code == 1
     assert "sign-in" in knocked.out
-    assert "the form came again" in knocked.out
+    assert "the sign-in form was returned" in knocked.out
 
 
 def tokens_of(portal: Portal, more: str) -> str:

@@ -29,7 +29,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       └── ProtocolError
     ├── CannotStore            this machine cannot keep what came, or is to come
     │   └── TooLittleRoom
-    ├── VerificationError        something came, but is not what was promised (exit code 4)
+    ├── VerificationError        something came, but failed its check (exit code 4)
     │   ├── CheckFailed
     │   ├── Unproved
     │   ├── WrongContent
@@ -84,8 +84,8 @@ class WillowCartError(Exception):
     """The base class of all errors.
 
     Attributes:
-        thing: what it is about: an address (without its secrets), a path, an option.
-        reason: what is wrong with it, as a clause.
+        thing: the subject: an address (without its secrets), a path, an option.
+        reason: the problem, as a clause.
         advice: what the user can do about it; may be empty.
     """
 
@@ -331,7 +331,7 @@ class TooLittleRoom(CannotStore):
 
 
 class VerificationError(WillowCartError):
-    """The file that arrived is not what was promised."""
+    """The file that arrived failed its check."""
 
 
 class PageInstead(VerificationError):
@@ -392,7 +392,7 @@ class InternalError(WillowCartError):
         """Return the error for an unexpected exception.
 
         Args:
-            thing: what was dealt with.
+            thing: the subject.
         """
         frames = traceback.extract_tb(error.__traceback__)
         trace = tuple(f"{Path(each.filename).name}:{each.lineno} {each.name}" for each in frames)
@@ -410,7 +410,7 @@ class Incomplete(WillowCartError):
     """Not everything that a script requested arrived and passed its check.
 
     Attributes:
-        result: what was done until then.
+        result: the result until then.
         exit_code: what the command would return to the shell.
     """
 
@@ -423,7 +423,7 @@ class Incomplete(WillowCartError):
 
 
 class Interrupted(WillowCartError):
-    """The user asked to stop; what had arrived is kept."""
+    """The user asked to stop; arrived files are kept."""
 
 
 class Exit(IntEnum):

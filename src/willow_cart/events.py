@@ -1,6 +1,6 @@
 """What happens in jobs and hauls, as data: observers print it, log it, and count by it.
 
-Besides these, observers receive every `Issue` of a line or a place, and every error that does not
+Besides these, observers receive every `Issue` of a line or a source, and every error that does not
 end a job.
 """
 
@@ -319,8 +319,8 @@ class Looked(Event):
     """All sources were listed.
 
     Attributes:
-        found: what was seen, and not entered.
-        choice: what was counted in choosing.
+        found: the listing, with what was not entered.
+        choice: the counts of choosing.
         depth: the levels that were requested; None for all.
         pages: the pages of a series that were requested.
         unlisted: how many files pages show that were not listed, by part, if that matters.
@@ -349,7 +349,7 @@ class Unsure(Event):
     """A rule lacked the date or size of some offers.
 
     Attributes:
-        choice: what was counted in choosing.
+        choice: the counts of choosing.
     """
 
     choice: Choice
@@ -404,7 +404,7 @@ class CartFilled(Event):
 
     @property
     def summary(self) -> str:
-        """Return what was changed in the cart."""
+        """Return the changes of the cart."""
         return f"{self.path}: {self.loaded}"
 
 

@@ -73,7 +73,7 @@ class Validators(Value):
 
 
 class Metadata(Value):
-    """What is known of a representation before its content.
+    """The metadata of a representation.
 
     Attributes:
         address: where it was found after redirects.
@@ -146,12 +146,12 @@ class Cell(Value):
 
 
 Box = tuple[float, float, float, float]
-"""A place: west, south, east and north in degrees (RFC 7946, 5); west is more than east across the
+"""An area: west, south, east and north in degrees (RFC 7946, 5); west is more than east across the
 180th meridian."""
 
 
 def is_box(west: float, south: float, east: float, north: float) -> bool:
-    """Whether numbers are the sides of a place on the earth."""
+    """Whether numbers are the sides of an area on the earth."""
     return abs(west) <= 180 and abs(east) <= 180 and -90 <= south <= north <= 90
 
 
@@ -161,7 +161,7 @@ class DataExtent(Value):
     Attributes:
         media_type: of the file.
         begins, ends: the time that they are of; None if unknown or open.
-        box: the place; None if unknown.
+        box: the area; None if unknown.
     """
 
     media_type: str = ""
@@ -180,7 +180,7 @@ class Offer(Value):
     Attributes:
         address: where it is, in normal form.
         source: the source that offered it, as typed by the user.
-        number: its place in that source, counted from 1.
+        number: its position in that source, counted from 1.
         name: the name to file it under where someone chose one; None leaves it to the address.
         folder: as above the folder, with `/` between the parts.
         size: bytes, from the source; None where it does not, or only says about how many.
@@ -290,7 +290,7 @@ class Issue(Value):
 
     Attributes:
         place: the source and where in it: `addresses.txt, line 7`.
-        why: what is wrong with it, and what to do.
+        why: the problem, and what to do.
     """
 
     place: str
@@ -312,7 +312,7 @@ class State(StrEnum):
     FAILED = "failed"
     """It could not be fetched."""
     REFUSED = "refused"
-    """It came, and is not what was promised; it is not under its name."""
+    """It came, and failed its check; it is not under its name."""
 
     @property
     def label(self) -> str:

@@ -26,7 +26,7 @@ class OfferStore:
     something to the code that set it.
 
     Args:
-        offers: what is put on it first.
+        offers: the first ones.
         distinct: whether each address is there once; if not, none can be found by it.
 
     Attributes:

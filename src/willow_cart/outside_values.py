@@ -35,7 +35,7 @@ _NO_BRACKETS = bytes({*range(256)} - {*b"[]{}"})
 
 
 def require_shallow(text: bytes) -> None:
-    """Refuse JSON that is nested too deeply; what is not JSON is left to its parser.
+    """Refuse JSON that is nested too deeply; invalid JSON is left to its parser.
 
     Raises:
         ValueError: it is.

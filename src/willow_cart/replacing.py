@@ -1,6 +1,6 @@
 """Replace files atomically, but only those that this program has written.
 
-A file is written under another name next to its place, and gets its own at the end, so that a kill
+A file is written under another name next to it, and gets its own at the end, so that a kill
 leaves the old one or the new one. What a kill leaves of the other name the next time clears.
 """
 

@@ -102,7 +102,7 @@ def empty(
 
     Args:
         file: the archive, open.
-        name: what it is called.
+        name: its name.
         tree: what the folder is in.
         into: an empty folder; it is filled with numbered files, also if an error ends it.
         chosen: whether a member is wanted, by its safe path.
@@ -282,10 +282,10 @@ def open_members(
 
     Args:
         file: the archive, open at its beginning.
-        name: what it is called.
-        outflow: counts what comes out of it.
+        name: its name.
+        outflow: counts the unpacked bytes.
         password: of encrypted members; None for none.
-        stack: closes what is opened.
+        stack: closes the opened files.
 
     Raises:
         Damaged: it is nothing that is known here.

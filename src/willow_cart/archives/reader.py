@@ -202,7 +202,7 @@ def reading() -> Iterator[None]:
         if "password" in str(error).lower():
             raise Damaged("wrong password") from None
         raise Damaged(_clause(error)) from None
-    except Exception as error:  # a library that meets bad data raises whatever it comes to
+    except Exception as error:  # libraries raise any exception on bad data
         raise Damaged(_clause(error)) from None
 
 

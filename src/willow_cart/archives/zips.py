@@ -33,7 +33,7 @@ def members_of_zip(
 
     Args:
         file: the archive, open.
-        outflow: counts what comes out of it.
+        outflow: counts the unpacked bytes.
         password: of its encrypted members; None for none.
 
     Raises:

@@ -47,13 +47,13 @@ class Finding(StrEnum):
     UNKNOWN = "unknown"
     """It is there, and neither the ledger nor a list knows of it."""
     NEWER = "newer"
-    """Its place has another version now."""
+    """The server has another version."""
     GONE = "gone"
-    """Its place has it no more."""
+    """The server no longer has it."""
     MOVED = "moved"
-    """Its place has it at another address now."""
+    """The server has it at another address."""
     UNTOLD = "not stated"
-    """Its place does not tell."""
+    """The server does not state it."""
 
 
 class Audited(Value):
@@ -61,7 +61,7 @@ class Audited(Value):
 
     Attributes:
         path: below the destination, with `/` between the parts.
-        finding: what is the matter with it.
+        finding: its state.
         why: the difference; empty where it does not.
         size: bytes that lie there.
         arrival: its ledger entry; None if it does not know it.
@@ -118,7 +118,7 @@ def audit(
         troubles: gets what lists leave open.
 
     Yields:
-        Every file that is known or is there, as soon as it is clear what is the matter with it;
+        Every file that is known or is there, as soon as its state is known;
         unknown ones last.
 
     Raises:
@@ -318,7 +318,7 @@ def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Ite
         lanes: how many are asked at a time.
 
     Yields:
-        What was found of each, in their order.
+        The findings, in their order.
     """
     pool, questions = ThreadPoolExecutor(lanes), ManyQuestions(access)
     waiting = iter(arrivals)
@@ -374,7 +374,7 @@ _CACHE_KIB = 4 << 10
 
 
 class Findings:
-    """What was found of each file, the worst first; a million take little memory.
+    """The findings, the worst first; a million take little memory.
 
     Of a file that is as it arrived, the ledger's entry is not kept.
 
@@ -413,7 +413,7 @@ class Findings:
         self.size += audited.size
 
     def replace(self, findings: Iterable[Audited]) -> None:
-        """Put findings in the place of others of the same files, which were unchanged."""
+        """Replace the findings of unchanged files."""
         for audited in findings:
             self._base.execute(
                 "DELETE FROM found WHERE (rank, path) = (?, ?)",

@@ -71,7 +71,7 @@ class Cart:
                 place, f"cannot be read: {plainly(error)}", "name a cart"
             ) from None
         if read is None:
-            raise UnreadableSource(place, "not a cart", "look at it as a source, then Cart.of(...)")
+            raise UnreadableSource(place, "not a cart", "read it with wc.load(...)")
         if form_for(path) is None:
             return cls._of_sheet(Sheet.at(path))
         return cls((_offer(item), True) for item in read(lambda: open_named(path), place, []))

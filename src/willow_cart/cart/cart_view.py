@@ -154,7 +154,7 @@ class CartView:
         sheet: the table in it, as it was when the tray was filled.
         marks: whether each row is ticked, 1 or 0.
         shown: the indexes of the rows that the filter and the folder leave.
-        taken_within: the sizes of what is ticked in and below each folder.
+        taken_within: the sizes of ticked rows in and below each folder.
         tree: the folders; the first ones are the sources.
         root: the folder that holds all others: the source, if there is just one.
         troubles: rows that are not understood, and are not here.

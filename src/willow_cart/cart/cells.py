@@ -111,7 +111,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
     `3 May 2031`, `52354.26`.
 
     Args:
-        cell: what is written; empty for none.
+        cell: its text; empty for none.
         day_first: whether the day is before the month between strokes; None if unknown.
 
     Raises:

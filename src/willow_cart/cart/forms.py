@@ -53,7 +53,7 @@ def read_json_lines(
             yield Issue(f"{place}, line {number}", "is nested too deeply")
         except (UsageError, ValueError) as error:
             # A number too large, an invalid date, a lone surrogate: all are ValueErrors.
-            yield Issue(f"{place}, line {number}", f"cannot be taken: {error}")
+            yield Issue(f"{place}, line {number}", f"unreadable: {error}")
 
 
 def _read_int(digits: str) -> int:
@@ -138,7 +138,7 @@ _MARKUP = re.compile(r"\s*<")
 
 
 class Form(Value):
-    """A format for passing offers on; it has no marks, so it contains only what is taken.
+    """A format for passing offers on; it has no marks, so it contains only the rows that are taken.
 
     Attributes:
         name: what users call it.
@@ -188,7 +188,7 @@ def reader_for(opened: Opened, place: str, *, left_out: bool = False) -> Read | 
 
     Args:
         opened: opens the file.
-        place: where it is.
+        place: its path or address, for messages.
         left_out: whether it reads the rows that are out, instead of those that are taken; formats
             without marks have none.
     """
@@ -243,7 +243,7 @@ def _read_lines(
 def lines_of(opened: Opened, place: str) -> Iterator[str]:
     """Yield the lines of a text in UTF-8, or in UTF-16 with a byte-order mark.
 
-    What is not UTF-8 in a line is left in it as lone surrogates.
+    Bytes that are not UTF-8 become lone surrogates.
 
     Raises:
         UnreadableSource: it is not text, or broken UTF-16.

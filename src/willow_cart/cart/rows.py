@@ -39,7 +39,7 @@ class CartRow(Value):
 
     Attributes:
         row: as it is written.
-        offer: what it says.
+        offer: the offer in it.
         taken: whether it is to be hauled.
         gone: whether its source did not offer it any more when it was last loaded.
     """
@@ -55,7 +55,7 @@ class Unread(Value):
 
     Attributes:
         row: as it is written; None if it cannot even be distinguished from its neighbours.
-        trouble: what is wrong with it.
+        trouble: the problem.
     """
 
     row: SheetRow | None
@@ -67,7 +67,7 @@ class Oddities(Record):
 
     Attributes:
         rows: the numbers of the rows.
-        why: what is wrong with the first of them.
+        why: the problem with the first of them.
     """
 
     rows: defaultdict[str, list[int]] = field(default_factory=lambda: defaultdict(list))
@@ -96,7 +96,7 @@ class RowReader:
     """Reads the rows of a sheet.
 
     Attributes:
-        oddities: what was not understood and does not matter much.
+        oddities: cells that were not understood.
     """
 
     def __init__(self, sheet: Sheet) -> None:
@@ -234,7 +234,7 @@ def read_sheet(
         notes: extended with messages about unreadable cells.
 
     Yields:
-        The offer in each row, or what is wrong with the row.
+        The offer in each row, or the problem with it.
     """
     reader = RowReader(sheet)
     for entry in reader.entries():

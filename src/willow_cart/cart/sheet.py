@@ -58,7 +58,7 @@ class Sheet:
 
     Args:
         opened: opens the file, or what stands for one.
-        place: where it is, for messages.
+        place: its path or address, for messages.
 
     Attributes:
         columns: the names of the columns, as they are written.

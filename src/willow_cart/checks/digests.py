@@ -56,7 +56,7 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
     """Parse a checksum: `sha256:HEX`, or hexadecimal digits whose length tells the algorithm.
 
     Args:
-        text: what was written.
+        text: the text.
         algorithm: the algorithm's name where it is elsewhere, in any spelling.
 
     Raises:

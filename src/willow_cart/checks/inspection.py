@@ -46,7 +46,7 @@ def inspect(
         read: called with the number of bytes unpacked; may raise to stop.
 
     Returns:
-        What is wrong with it, as a clause; empty if it is sound, or of a kind that is not opened.
+        The problem, as a clause; empty if it is sound, or of a kind that is not opened.
 
     Raises:
         OSError: the disk would not give it back.
@@ -71,7 +71,7 @@ def inspect(
         return f"it cannot be read: {str(error).rstrip('.').lower()}"
     except (OSError, WillowCartError):
         raise
-    except Exception as error:  # a library that meets bad data raises whatever it comes to
+    except Exception as error:  # libraries raise any exception on bad data
         return f"it cannot be read: {type(error).__name__}"
     return ""
 

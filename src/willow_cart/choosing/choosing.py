@@ -193,7 +193,7 @@ _BOXES = "write WEST,SOUTH,EAST,NORTH, such as 4.1,52.0,4.3,52.2"
 
 
 def is_within_box(offer: Offer, box: Box) -> bool:
-    """Whether the data are of a place that overlaps with a box; no where it is not known."""
+    """Whether the data are of an area that overlaps with a box; false if unknown."""
     other = offer.extent.box if offer.extent else None
     if other is None or other[1] > box[3] or other[3] < box[1]:
         return False
@@ -263,14 +263,14 @@ class Variants:
             if (rank := self._ranks.get(folder.lower())) is not None:
                 ranks.append(rank)
                 folders[number] = "*"
-        # What another place offers under the same path is another thing. A hash will do: that two
+        # Other hosts offer other files under the same path. A hash suffices: that two
         # things have the same is beyond all odds.
         place = (offer.source, origin_of(offer.address))
         return hash((place, *folders, stem, extension)), tuple(sorted(ranks))
 
 
 Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
-"""Asks places for the sizes and dates of offers, and returns the offers with the facts learnt."""
+"""Requests the sizes and dates of offers, and returns the offers with the facts learnt."""
 
 # How many offers are looked at before the next are read: enough to ask for their sizes in lanes.
 _BATCH_OFFERS = 256
@@ -294,7 +294,7 @@ class ChoosingRule(Value):
 
     Attributes:
         keeps: whether it keeps an offer; None if it is undecided.
-        on: what it looks at.
+        on: the fact that it examines.
         meets: is shown every offer that comes to it before it is asked about the first; None
             where that is not needed.
     """
@@ -336,7 +336,7 @@ class Choosing(ChoosingOptions):
     def beginning(self, *, deep: bool) -> str:
         """Return the common prefix of the paths of everything that can be kept.
 
-        Places then need not list anything else.
+        Servers then need not list anything else.
 
         Args:
             deep: whether paths may have folders; a pattern for names says nothing of those then.
@@ -358,11 +358,11 @@ class Choosing(ChoosingOptions):
 
         Args:
             choice: where it is counted.
-            learn: requests the facts that rules need, and for the sizes of what is chosen, as late
-                and as little as can be; None leaves unknown what is.
+            learn: requests the facts that rules need, and for the sizes of chosen offers, as late
+                and as little as can be; None leaves unknown facts unknown.
 
         Yields:
-            Every offer with the rule that dropped it, as typed; empty for what is chosen.
+            Every offer with the rule that dropped it, as typed; empty for chosen offers.
             A long listing is not read on once nothing more can be kept.
         """
         rules = self.rules()
@@ -633,7 +633,7 @@ def _nth(typed: str) -> Callable[[Offer], bool]:
     if not 1 <= which <= of:
         raise BadOption(
             f"--nth {typed}",
-            "names none",
+            "not a share",
             "write 1/3 for the first of every three, 3/3 for the last",
         )
     met = count()

@@ -145,7 +145,7 @@ def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
 
 
 def usage_of(prog: str, command: Command) -> str:
-    """Return how a command is typed: its arguments and what it requires, without the options."""
+    """Return the usage of a command: its arguments and required options."""
     words = [prog, command.name]
     for each in command.arguments():
         name = each.metavar or each.dest

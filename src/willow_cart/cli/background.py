@@ -24,7 +24,7 @@ from willow_cart.platform import processes
 from willow_cart.structs import Value
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
-# haul is running there. Looking at a large place goes on without it.
+# haul is running there. Listing a large source continues without it.
 _START_WAIT_SECONDS = 5.0
 
 

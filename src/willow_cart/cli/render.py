@@ -62,7 +62,7 @@ class Showing(ABC):
 
     @abstractmethod
     def show(self, finder: OfferFinder) -> None:
-        """List the sources, and print what is chosen.
+        """List the sources, and print the chosen offers.
 
         Raises:
             WillowCartError: as `OfferFinder.judged` does.

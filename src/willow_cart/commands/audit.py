@@ -79,7 +79,7 @@ class Audit(CommandResult):
     Attributes:
         folder: that was audited.
         found: every file, the worst first.
-        repaired: the account of what was hauled again; None if nothing was.
+        repaired: the account of the files that were hauled again; None if nothing was.
     """
 
     columns = ("path", "finding", "why", "size", "url")

@@ -93,7 +93,7 @@ def _make_sign_ins(
     """Collect all sign-ins that a command may use.
 
     Raises:
-        BadOption: a secret is not where the option says, or it is not clear which place it is for.
+        BadOption: a secret is not where the option says, or it is not clear which server it is for.
     """
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}

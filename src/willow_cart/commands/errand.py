@@ -97,7 +97,7 @@ def require_no_secrets(what: str, given: Given, options: Mapping[str, Option]) -
 
     Args:
         what: the option that writes the errand.
-        given: what was typed.
+        given: the typed texts.
         options: of the command, by their keys.
 
     Raises:

@@ -56,7 +56,7 @@ class OfferFinder:
 
     Args:
         lanes: how many folders are read and sizes requested at a time.
-        everything: whether also what was not chosen is to be listed.
+        everything: whether offers that were not chosen are listed, too.
         besides: offers that are known already, chosen from as well.
         asking: how to use responses that are files; None discards them.
         offered_before: what `--since` may leave out: an offer that is not among it is new, whatever
@@ -65,7 +65,7 @@ class OfferFinder:
     Attributes:
         asks: whether it asks servers for sizes.
         found: what could not be taken, as far as it is known.
-        choice: what has been counted so far.
+        choice: the counts so far.
     """
 
     def __init__(
@@ -216,8 +216,8 @@ def make_looking(
 
     Args:
         lanes: how many folders are read at a time.
-        choosing: what is chosen.
-        everything: whether also what was not chosen is to be listed.
+        choosing: the rules.
+        everything: whether offers that were not chosen are listed, too.
 
     Raises:
         BadOption: a selector or a part cannot be read.

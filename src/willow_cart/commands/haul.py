@@ -152,7 +152,7 @@ class Haul(CommandResult):
     Attributes:
         account: counts, bytes and seconds, and the exit code that follows from them.
         offered: how many files the sources offered.
-        skipped: how many lines and places of the sources could not be taken.
+        skipped: how many lines and parts of the sources could not be taken.
         unread: what these are; empty where an errand has told them.
     """
 
@@ -417,7 +417,7 @@ def carry(
     Args:
         request: the options of a haul, and what was typed.
         policy: what they come to.
-        offers: what was chosen.
+        offers: the chosen ones.
         observer: receives the events, and can stop the haul.
         run: its own entry; None makes one.
         cluster: whose workers fetch; None for this machine alone.

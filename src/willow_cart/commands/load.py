@@ -60,7 +60,7 @@ class ScriptWritten(Value):
     Attributes:
         path: of the script.
         files: how many it fetches.
-        left_out: what it cannot fetch.
+        left_out: files that it cannot fetch.
     """
 
     path: Path
@@ -72,7 +72,7 @@ class LoadedSources(CommandResult):
     """The result of loading.
 
     Attributes:
-        found: what was seen, and what could not be taken.
+        found: the findings and the problems.
         unanswered: of how many offers no server reported the size.
         find: all that was found; what is chosen of it is marked.
         cart: the cart, or None.
@@ -87,7 +87,7 @@ class LoadedSources(CommandResult):
 
     @property
     def summary(self) -> str:
-        """Return what was changed in the cart; empty without one."""
+        """Return the changes of the cart; empty without one."""
         return "" if self.cart is None else self.cart.summary
 
     @property
@@ -114,7 +114,7 @@ def load(
     """List the sources, choose, and write the cart or script.
 
     Args:
-        request: what is requested; without a cart and a script nothing is written.
+        request: the request; without a cart and a script nothing is written.
         besides: offers that are known already, chosen from as well.
 
     Raises:
@@ -180,8 +180,8 @@ def fill_cart(
     """Write offers into a cart, in the format that its name selects, and report problems.
 
     Args:
-        find: what was found.
-        found: what is known of the looking.
+        find: the offers found.
+        found: facts about the listing.
         add: whether sources may be added to a cart that has others.
         style: how a table is to be written; None as before, or by its name.
     """

@@ -84,7 +84,7 @@ class OfflineResult(CommandResult):
     """The result of copying pages.
 
     Attributes:
-        taken: what was served, and what was not.
+        taken: the files that were served, and the failures.
         made: the copies that lead to each other; None where none were made.
     """
 

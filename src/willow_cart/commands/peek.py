@@ -41,7 +41,7 @@ class PeekRequest(ReachingRequest):
 
 
 class PeekResult(CommandResult):
-    """What is in a file.
+    """The content of a file.
 
     Attributes:
         file: the facts, columns and first rows, and how many bytes were fetched.
@@ -56,7 +56,7 @@ class PeekResult(CommandResult):
 
     @property
     def facts(self) -> Mapping[str, str | int | float]:
-        """What is known of the whole file, by names."""
+        """Facts about the whole file, by name."""
         return self.file.content.facts
 
     @property
@@ -77,7 +77,7 @@ class PeekResult(CommandResult):
 
 
 class PeekDone(Value):
-    """What was found in files.
+    """The results of inspecting files.
 
     Attributes:
         files: those that could be looked into.

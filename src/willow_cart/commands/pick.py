@@ -47,8 +47,8 @@ class PickResult(CommandResult):
 
     Attributes:
         file: of the cart.
-        picked: what has changed; after an undo, only what is taken now.
-        choice: what was counted in choosing; None after an undo.
+        picked: the changes; after an undo, only what is taken now.
+        choice: the counts of choosing; None after an undo.
         unanswered: of how many rows no server reported the size.
     """
 
@@ -84,7 +84,7 @@ class PickResult(CommandResult):
 
     @property
     def summary(self) -> str:
-        """Return what was changed, and what is taken now."""
+        """Return the changes, and the rows that are taken now."""
         changed = "" if self.changed is None else f"changed {self.changed}; "
         return f"{changed}taken now {self.taken}"
 

@@ -128,11 +128,11 @@ Account = BagWritten | PageWritten | Lines | Story | Summaries | OpenReceipt
 
 @contextmanager
 def receipt(request: ReceiptRequest) -> Iterator[Account]:
-    """Read or write what is requested; rows are read while the context is open.
+    """Read the account, or write it in another format; rows are read while the context is open.
 
     Raises:
         UnreadableLedger: no ledger, or it cannot be read.
-        WillowCartError: options do not go together, or what is requested cannot be written.
+        WillowCartError: options do not go together, or the output cannot be written.
     """
     _require_one_haul(request)
     if request.folder.suffix == ".toml" and request.folder.is_file():
@@ -168,7 +168,7 @@ def _last_destination(errand: Path) -> Path:
 
 
 def _require_one_haul(request: ReceiptRequest) -> None:
-    """Refuse formats that cannot show what is requested.
+    """Refuse formats that do not support the request.
 
     Raises:
         BadOption: they cannot.
@@ -248,7 +248,7 @@ class ReceiptResult(CommandResult):
 
     @property
     def summary(self) -> str:
-        """Return what was read or written."""
+        """Return the result in one line."""
         if self.path is not None:
             return f"written to {self.path}"
         if self.text:

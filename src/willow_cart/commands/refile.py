@@ -36,7 +36,7 @@ class RefileResult(CommandResult):
 
     Attributes:
         folder: that was hauled into.
-        refiled: where everything belongs, what was moved or would be, and what stays.
+        refiled: the plan, the moves, and the files that stay.
         preview: whether nothing was moved.
     """
 
@@ -48,7 +48,7 @@ class RefileResult(CommandResult):
 
     @property
     def moves(self) -> Sequence[Move]:
-        """What was moved, or would be."""
+        """The moves, made or planned."""
         return self.refiled.moves
 
     @property

@@ -40,7 +40,7 @@ _PROJECT_KEYS = frozenset({
     "time_per_file", "largest", "layout", "file_as", "skip_folders", "name_parts",
 })  # fmt: skip
 
-# The commands that settings are for: hauls for all of them, the others for how places are reached.
+# The commands that settings are for: hauls for all of them, the others for how servers are reached.
 _REACHING = ("survey", "peek", "load", "audit", "knock", "offline")
 
 

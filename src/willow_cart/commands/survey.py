@@ -51,10 +51,10 @@ class Survey(CommandResult):
     Going through it gives the offers, so it can be hauled as it is.
 
     Attributes:
-        found: what was seen, and what could not be taken.
+        found: the findings and the problems.
         choice: how many offers there were, and how many are chosen.
         unanswered: of how many chosen offers no server reported the size.
-        offers: what was chosen, numbered as on their pages; empty where they were shown one by one.
+        offers: the chosen ones, numbered as on their pages; empty where they were shown one by one.
     """
 
     found: Discovery

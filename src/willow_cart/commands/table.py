@@ -28,7 +28,7 @@ class Group(Value):
     """A group of options in the help.
 
     Attributes:
-        title: what they are about; empty for a command's first ones.
+        title: their subject; empty for a command's first ones.
         text: a sentence about all of them; empty for none.
     """
 
@@ -42,8 +42,8 @@ class Command(Value):
 
     Attributes:
         name: as it is typed.
-        brief: what it does, in a few words.
-        description: what it does, in a few sentences.
+        brief: its purpose in a few words.
+        description: its purpose in a few sentences.
     """
 
     name: str

@@ -64,7 +64,7 @@ class WeighResult(CommandResult):
     Attributes:
         file: of the cart.
         weight: by kind, folder, source and month.
-        ahead: what is to come, and whether it fits.
+        ahead: the files to come, and whether they fit.
         split: the carts that it was split into, with their files.
         stale: a cart of an earlier split with more parts, which is left; None for none.
         troubles: rows that cannot be read.

@@ -267,7 +267,7 @@ class FileTree:
         self._unsynced.add(_folder_of(path))
 
     def empty_folder(self, path: str) -> None:
-        """Create an empty folder at a path, deleting what is in it.
+        """Create an empty folder at a path, deleting its content.
 
         Raises:
             OSError: it cannot be made or emptied, or a link leads to it.

@@ -95,7 +95,7 @@ class StepFailed(Event):
     """A step failed; later steps are not run.
 
     Attributes:
-        exit_code: what it came to.
+        exit_code: its exit code.
     """
 
     step: Step
@@ -106,8 +106,8 @@ class CannotRun(Event):
     """A program could not be run, or failed.
 
     Attributes:
-        key: what it is for, as the errand has it; empty for a step.
-        reason: what is wrong, with the program named.
+        key: its key in the errand; empty for a step.
+        reason: the problem, with the program named.
     """
 
     key: str

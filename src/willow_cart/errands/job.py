@@ -26,7 +26,7 @@ TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to", "mail_when")
 """The keys of an errand before its first table."""
 
 GONE = ("keep", "aside")
-"""What to do with files that their places offer no more."""
+"""What to do with files that are no longer offered."""
 
 NUMBERS = ("expect_new",)
 """As above, as a number."""
@@ -48,7 +48,7 @@ class Document(Value):
         sign_in: sign-ins by their names, as in the config file.
         connecting, haul, filing: options for all sources.
         sources: where the files come from.
-        steps: what is done with them, in order.
+        steps: the steps, in order.
     """
 
     path: Path
@@ -112,7 +112,7 @@ class Source(Value):
 
     Attributes:
         name: the source of its files, for messages; empty for the address.
-        request: how it is looked at, and what is chosen.
+        request: how it is listed, with the rules.
         mark: distinguishes it from every other, and from itself if it were to choose otherwise.
         since_last_run: whether only files since the last run are chosen.
     """
@@ -127,10 +127,10 @@ class Step(Value):
     """A step after the haul.
 
     Attributes:
-        number: its place, from 1.
+        number: its number, from 1.
         what: one of `STEPS`.
         request: of the command; None for a program of the user's own.
-        words: what it is short for, as it would be typed.
+        words: the equivalent command line.
     """
 
     number: int
@@ -155,7 +155,7 @@ class Job(Value):
         into: where everything goes.
         sources: where it comes from.
         haul: how it is fetched.
-        steps: what is done with it.
+        steps: the steps.
     """
 
     into: str

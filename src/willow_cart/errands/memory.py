@@ -1,4 +1,4 @@
-"""What is stored about an errand between runs.
+"""The stored state of an errand between runs.
 
 When the last good one began, and what its sources offered up to then. It is where the system
 keeps the state of programs, since an errand's file is the user's and its destination may be

@@ -27,11 +27,11 @@ class Found(Record):
     """The offers of an errand's sources.
 
     Attributes:
-        shelf: what was chosen.
+        shelf: the chosen offers.
         seen: how many files the sources offered, before choosing.
-        troubles: how many lines, places or sources could not be taken.
+        troubles: how many lines or sources could not be taken.
         offered: the identifiers of the addresses that each source has offered up to now and still
-            does, by its mark; what was not chosen is not among them.
+            does, by its mark; others are not among them.
         gone: those of what was offered once and is not any more, with the fingerprint of the
             source.
         clocks: by how many seconds the clocks of the sources' servers are ahead of this machine's;

@@ -54,7 +54,7 @@ class StepDone(Value):
 
     Attributes:
         result: what its job returned; None for a program of the user's own, or an error.
-        exit_code: what it came to.
+        exit_code: its exit code.
     """
 
     step: Step
@@ -83,7 +83,7 @@ class ErrandDone(Value):
         hauled: the result of the haul; None where the errand began with a step.
         steps: those that were taken.
         exit_code: the exit code of the command.
-        why: what is wrong, where neither the haul nor a step states it; empty for nothing.
+        why: the problem, where neither the haul nor a step states it; empty for nothing.
     """
 
     hauled: Haul | None
@@ -93,7 +93,7 @@ class ErrandDone(Value):
 
 
 class Accountant(Value):
-    """Reports the outcome of a run to the places that the errand names.
+    """Reports the outcome of a run to the recipients that the errand names.
 
     Attributes:
         document: the errand.
@@ -114,7 +114,7 @@ class Accountant(Value):
 
         Args:
             code: the exit code.
-            why: what is wrong; empty for what the code says.
+            why: the problem; empty for what the code says.
             done: the haul and the steps; None where the run came to neither.
         """
         document = self.document

@@ -187,7 +187,7 @@ class _Errand:
     Args:
         document: the errand as it is written.
         job: with its values put in.
-        memory: what is remembered of earlier runs.
+        memory: the stored state of earlier runs.
 
     Attributes:
         offered: what each source offers, by its mark, once it was looked at.

@@ -95,7 +95,7 @@ def _head(month: str) -> Iterator[str]:
 def _source(
     source: str, offers: Sequence[Offer], found: Discovery, month: str, given: Given
 ) -> Iterator[str]:
-    """Yield the lines for a source: what was typed, what it offers, and keys that may be useful."""
+    """Yield the lines for a source: the typed options, its offers, and keys that may be useful."""
     yield from ("", "[[source]]", toml_line("from", _with_month(source, month)))
     yield from (_with_month(line, month) for line in keys_of("source", given))
     such = f", such as {offers[0].path}" if offers else ""

@@ -101,7 +101,7 @@ class Values:
 
         Args:
             text: with names in braces.
-            place: what the text is, for messages.
+            place: the position of the text, for messages.
             leave: whether names that are no values stay: fields of a template.
 
         Raises:

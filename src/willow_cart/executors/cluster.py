@@ -265,7 +265,7 @@ class ClusterExecutor(Executor):
         return ended.carried
 
     def _record_of(self, transfer: Transfer) -> PartRecord | None:
-        """Return what has come of a file, in this run or an earlier one."""
+        """Return the received part of a file, in this run or an earlier one."""
         known = self._entries.records.get(transfer.id)
         return known or (None if transfer.attempts else self._partials.record_of(transfer.id))
 

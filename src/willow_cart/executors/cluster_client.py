@@ -30,7 +30,7 @@ class Gone(Exception):
 
     Attributes:
         thing: its address.
-        reason: what is known of it.
+        reason: the cause, as far as known.
     """
 
     def __init__(self, thing: str, reason: str) -> None:

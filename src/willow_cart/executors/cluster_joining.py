@@ -1,4 +1,4 @@
-"""What is asked of the workers of a cluster before they get a share in a haul."""
+"""Checks of the workers of a cluster before they get a share in a haul."""
 
 from __future__ import annotations
 

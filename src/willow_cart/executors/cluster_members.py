@@ -1,4 +1,4 @@
-"""The workers of a cluster that have a share in a haul: who joins, who is lost, and what is new."""
+"""The workers of a cluster that share a haul: joining, losses, and news from them."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
 from willow_cart.transfer.partials import Mark
 from willow_cart.transfer.policy import HaulPolicy
 
-# How often a worker is asked what is new: for each of them the scheduler passes on one call.
+# How often a worker is polled for news: for each of them the scheduler passes on one call.
 _REPORT_SECONDS = 0.2
 _SECONDS_PER_WORKER = 0.02
 
@@ -88,7 +88,7 @@ class ClusterMember(Record, eq=False):
         entered: the number of its latest entry that was made.
         entering: held while its entries are made.
         wake: set when there is something to ask it.
-        thread: asks it what is new.
+        thread: polls it for news.
     """
 
     address: str
@@ -111,7 +111,7 @@ class WorkerEntries:
         ledger_writer: writes the ledger.
 
     Attributes:
-        records: what is recorded of the partial files of this run.
+        records: the records of the partial files of this run.
     """
 
     def __init__(self, ledger_writer: LedgerWriter) -> None:
@@ -404,7 +404,7 @@ class ClusterMembers:
             self._take_on_all(workers, is_start=False)
 
     def _attend(self, member: ClusterMember) -> None:
-        """Ask a worker what is new, as long as it is there."""
+        """Poll a worker for news, as long as it is there."""
         while not (member.lost.is_set() or self._closed.is_set()):
             with member.entering:
                 made, member.made = member.made, []

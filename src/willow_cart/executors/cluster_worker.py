@@ -106,7 +106,7 @@ class Entries(Value):
     """What a worker tells between batches.
 
     Attributes:
-        notes: what is to be entered in the ledger, numbered, each until it is acknowledged.
+        notes: entries for the ledger, numbered, each until it is acknowledged.
         lengths: of the files that are coming, and where they were resumed, by their numbers.
         received: bytes that have come of them so far.
     """
@@ -353,7 +353,7 @@ class _Share:
         return Batch(carried, self.outbox.waiting(()))
 
     def report(self, acknowledged: Sequence[int], speed_cap: int | None, strands: int) -> Entries:
-        """Return what is new, and take note that the coordinator lives."""
+        """Return the news, and take note that the coordinator lives."""
         self.heard = time.monotonic()
         self._strands.most = strands
         if speed_cap and self._downloader.cap is not None:
@@ -473,7 +473,7 @@ async def join(haul: str, setup: Setup, boot: str) -> tuple[str, str] | None:
 
 
 def report(haul: str, acknowledged: Sequence[int], speed_cap: int | None, strands: int) -> Entries:
-    """Return what is new of a share; see `Entries`.
+    """Return the news of a share; see `Entries`.
 
     Args:
         haul: its name.
@@ -489,19 +489,19 @@ def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | No
 
     Args:
         batch: the files by their numbers.
-        record: what has come of the only file of a batch, if it can be resumed.
+        record: the received part of the only file of a batch, if it can be resumed.
     """
     return _share_of(haul).carry(batch, record)
 
 
 def stop(haul: str) -> None:
-    """End what is running; what has come is kept."""
+    """End what is running; received bytes are kept."""
     if (share := _shares.get(haul)) is not None:
         share.end()
 
 
 async def leave(haul: str) -> Notes:
-    """End a share; return what is still to be entered."""
+    """End a share; return the remaining entries."""
     share = _shares.pop(haul, None)
     if share is None:
         return ()

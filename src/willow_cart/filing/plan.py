@@ -83,7 +83,7 @@ class Plan(Record):
     """Which offer goes where; no two paths are equal on any file system.
 
     Attributes:
-        offers: what is to be hauled, numbered from 1.
+        offers: the files to haul, numbered from 1.
         layout: the rule for where files go.
         elsewhere: the paths of those that are not where the layout wishes them, by
             `Offer.unique`.

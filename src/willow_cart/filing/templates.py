@@ -69,7 +69,7 @@ _LISTS: Mapping[str, Callable[[Offer], list[str]]] = {
     "path": lambda offer: offer.path.split("/"),
     "headings": lambda offer: list(offer.headings),
 }
-"""The fields that have parts, by their place: `{folders[0]}`, `{path[-2]}`, `{folders[1:]}`."""
+"""The fields that have parts, by position: `{folders[0]}`, `{path[-2]}`, `{folders[1:]}`."""
 
 
 def _plain(text: str) -> str:
@@ -341,7 +341,7 @@ def _of_query(offer: Offer, key: str) -> str | None:
 
 
 def _of_row(offer: Offer, title: str) -> str | None:
-    """Return what is in the row of a link, in the column with a heading."""
+    """Return the cell in the row of a link, in the column with a heading."""
     cells = offer.cell.row_cells if offer.cell else ()
     return next((text for head, text in cells if head.casefold() == title.casefold()), None)
 

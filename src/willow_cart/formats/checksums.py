@@ -60,7 +60,7 @@ def read_checksum_list(text: str, place: str) -> Iterator[ListedChecksum | Issue
             cannot.
 
     Yields:
-        What each line promises, or what is wrong with it.
+        What each line promises, or the problem with it.
     """
     own_name = place.rpartition("/")[2].lower()
     wide = "blake2b" if re.search(r"b(lake)?2", own_name) else None
@@ -115,7 +115,7 @@ def _unescape(name: str, escaped: str) -> str:
 class ChecksumBook:
     """The entries of checksum lists, looked up by the names of offers.
 
-    A list names files by their place below itself, and offers are known by theirs below their
+    A list names files by their path below itself, and offers are known by theirs below their
     source, so the two are compared from their ends. An entry speaks of an offer if they agree in
     all the parts that the shorter one has; of several entries the one that agrees furthest counts,
     and an entry of a list that was fetched counts before all if it is where the offer is.

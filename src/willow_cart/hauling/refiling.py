@@ -3,7 +3,7 @@
 What is to be moved is first written down in the ledger. Whatever ends it after that, the next haul
 or refiling ends the moves. First all files are taken from where they are to `.willow/moving`, so
 that two may change names; then that folder is renamed to `.willow/moved`, which tells that no file
-is at its old place any more; then each gets its new name.
+is at its old path any more; then each gets its new name.
 """
 
 from __future__ import annotations
@@ -36,8 +36,8 @@ class Refiled(Value):
 
     Attributes:
         plan: where everything belongs by the rule.
-        moves: what was moved, or would be.
-        staying: paths of what is not there as it was filed, and so was left alone.
+        moves: the moves, made or planned.
+        staying: paths of missing and changed files, which were left alone.
     """
 
     plan: Plan

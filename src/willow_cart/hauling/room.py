@@ -22,9 +22,9 @@ class Prospect(Value):
     """An estimate of a haul before it starts.
 
     Attributes:
-        to_come: the sizes of what is not in the destination yet.
+        to_come: the sizes of files that are not in the destination yet.
         here: how many files are.
-        begun: bytes of what is to come that are here in partial files.
+        begun: bytes of the files to come that partial files contain.
         room: bytes that may be written; None if unknown.
         speed: of the last haul there that took any time, in bytes a second, or None.
         too_large: how many of the files to come are larger than the disk takes.
@@ -109,7 +109,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
     """Refuse to start if the known sizes do not fit, or a file is larger than any on its disk.
 
     Args:
-        offers: what is wanted; gone through only if all of it would be too much.
+        offers: the wanted files; gone through only if all of it would be too much.
 
     Raises:
         TooLittleRoom: they do not fit.

@@ -171,7 +171,7 @@ def haul_offers(
     call resumes.
 
     Args:
-        offers: what is wanted; of offers with the same address the first counts.
+        offers: the wanted files; of offers with the same address the first counts.
         into: the destination; made if it is not there.
         policy: how to do it; None as `HaulPolicy()`.
         command: the command line, for the ledger; without secrets.
@@ -186,10 +186,10 @@ def haul_offers(
     Raises:
         UnusableDestination: nothing can be hauled there.
         UnreadableLedger: the ledger there is damaged or of a later version.
-        TooLittleRoom: there is not enough room for what is to come, as far as sizes are known.
+        TooLittleRoom: there is not enough room for the files to come, as far as sizes are known.
         CannotStore: the ledger cannot be written any more.
         UnusableCluster: it has no workers, or one of them cannot be used.
-        ClusterLost: it is gone; what had come is kept.
+        ClusterLost: it is gone; received bytes are kept.
     """
     began = time.monotonic()
     into = Path(into)

@@ -57,7 +57,7 @@ class Archive(Value):
     """An archive to be unpacked, unchanged since it was filed.
 
     Attributes:
-        filed: what is known of it, and its path below the destination.
+        filed: its offer, and its path below the destination.
         arrival: as the ledger knows it, or would.
         root: the folder that it is in, if that is not the destination; None otherwise.
     """

@@ -65,7 +65,7 @@ class Knocker(Value):
     Attributes:
         context: for TLS; None trusts whom the system trusts.
         signed: whether a sign-in was given.
-        looking: how the place is listed; None as usual.
+        looking: how the server is listed; None as usual.
         now: the wall clock, with time zone.
         clock: a monotonic clock in seconds.
     """
@@ -81,7 +81,7 @@ class Knocker(Value):
         """Yield the findings step by step; stop where later steps cannot work.
 
         Args:
-            address: a place, in normal form.
+            address: in normal form.
         """
         if not (yield from self._reach(self.access.contact(address))):
             return

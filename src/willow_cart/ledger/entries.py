@@ -21,10 +21,10 @@ class StepRecord(Value):
     """A step of an errand, after its haul.
 
     Attributes:
-        number: its place in the errand, from 1.
+        number: its position in the errand, from 1.
         command: as it would be typed, without secrets.
         started, ended: in UTC, ISO 8601.
-        exit_code: what it came to.
+        exit_code: its exit code.
         counts: what it did, by names: archives, files, tables, rows.
     """
 
@@ -54,8 +54,8 @@ class Arrival(Value):
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
-        modified: when it was changed last at its place, in UTC, ISO 8601; empty if unknown.
-        media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
+        modified: its modification time at the server, in UTC, ISO 8601; empty if unknown.
+        media_type: from the server, perhaps with a character set (RFC 9110, 8.3).
         licence: the licence in the catalogue; empty if missing.
         citation: how its catalogue wants it to be cited; as above.
         key: of its address in the ledger; empty until it is entered, and for an entry of an early
@@ -192,7 +192,7 @@ class Result(Value):
     """The result of one file in one run.
 
     Attributes:
-        number: its place in the haul, from 1.
+        number: its position in the haul, from 1.
         address: without secrets.
         path: its path, or the path that it would have had.
         state: what became of it.

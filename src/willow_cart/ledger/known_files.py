@@ -1,4 +1,4 @@
-"""What is known of the files in a destination, for many questions in a row."""
+"""The known files of a destination, for many lookups in a row."""
 
 from __future__ import annotations
 

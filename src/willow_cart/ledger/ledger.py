@@ -37,7 +37,7 @@ from willow_cart.structs import asdict
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
-"""What is true of the latest arrival under every path at which a file should be."""
+"""Condition for the latest arrival under every path at which a file should be."""
 
 # In the words of the index of twins.
 _IS_TWIN = "substr(instead, 1, 5) = 'twin '"
@@ -47,7 +47,7 @@ OF_ARCHIVE = (
     "key >= ?1 AND key < ?1 || char(1114111) AND instead != 'nothing' AND NOT EXISTS"
     " (SELECT 1 FROM arrival AS later WHERE later.path = a.path AND later.id > a.id) ORDER BY path"
 )
-"""What is true of the files of an archive: keys and later files are found by indexes."""
+"""Condition for the files of an archive: keys and later files are found by indexes."""
 
 ARRIVAL_COLUMNS = ", ".join(Arrival.__struct_fields__)
 """The columns of an arrival, for queries."""
@@ -350,7 +350,7 @@ class Ledger:
 
         Args:
             archive: as it was unpacked.
-            members: what is under its name now.
+            members: the files under its name now.
             left_out: how many members could not be taken, and never can; None if it is to be
                 unpacked again, since others might be taken then.
         """

@@ -1,6 +1,6 @@
 """Runs: the current and past hauls of one user on this machine.
 
-Each has a folder of its own with a number for its name: what is known of it (`state.json`, always
+Each has a folder of its own with a number for its name: its state (`state.json`, always
 replaced as a whole), a lock that the haul holds as long as it lives, and for one in the background
 what it says (`log`).
 """
@@ -199,7 +199,7 @@ class Runs:
         shutil.rmtree(self._folder / str(number), ignore_errors=True)
 
     def stop(self, run: Run) -> None:
-        """Ask a run to stop; what has arrived is kept."""
+        """Ask a run to stop; arrived files are kept."""
         processes.ask_to_end(run.process, self._folder / str(run.number))
 
     def _numbers(self) -> Iterator[int]:
@@ -207,7 +207,7 @@ class Runs:
             yield from (int(each.name) for each in self._folder.iterdir() if each.name.isdigit())
 
     def _read(self, number: int) -> Run | None:
-        """Return what is known of a run; None for one that is being made or was altered."""
+        """Return a run; None for one that is being made or was altered."""
         folder = self._folder / str(number)
         run = _read_state(folder)
         if run is None or run.ended:
@@ -224,10 +224,10 @@ class Runs:
 
 
 class OwnRun:
-    """The run of this process; others see what it reports.
+    """The run of this process, as reported to others.
 
     Args:
-        run: what is known of it so far.
+        run: its state so far.
 
     Raises:
         OSError: it cannot be written.

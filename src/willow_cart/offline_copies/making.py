@@ -81,7 +81,7 @@ def make_start_page(
     Args:
         entries: the pages that can be read.
         starts: the paths of those that were requested.
-        taken: what was taken, and what could not be fetched.
+        taken: the fetched files, and the failures.
         when: the time.
     """
     titles = {entry.path: entry.title or entry.path for entry in entries}
@@ -224,7 +224,7 @@ def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | Non
         when: the time of the run, for the start page.
 
     Returns:
-        What was made; None if nothing is here to make it of, and where there are copies already
+        The copies; None if there is nothing to copy, and where there are copies already
         and the taking was ended too early to make better ones: they stay as they are.
 
     Raises:

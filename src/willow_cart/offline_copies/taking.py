@@ -61,7 +61,7 @@ class TakenPages(Record):
 
     Attributes:
         scope: what belonged to it.
-        arrivals: what is here, by the address that references lead to.
+        arrivals: the existing files, by the address that references lead to.
         roles: what each of them was wanted for at first.
         missing: what could not be fetched.
         left: how many references there are of each kind that was not taken.
@@ -138,7 +138,7 @@ def take(
         ignore_robots: whether to take also what a site asks programs not to; for one's own.
         command: the command line, for the ledger.
         note: the user's note.
-        stop: set it to end early; what is here by then is returned.
+        stop: set it to end early; files fetched by then are returned.
 
     Raises:
         WillowCartError: nothing can be hauled there.

@@ -384,8 +384,8 @@ class FilingOptions(Options):
     file_as: str | None = option(
         None,
         str,
-        "the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}; the guide lists the "
-        "fields",
+        "the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}, or {text}.{ext} to name "
+        "files by the words of their links; the guide lists the fields",
         metavar="TEMPLATE",
         one_of="rule",
     )
@@ -504,7 +504,7 @@ class IfPresent(StrEnum):
     """What a haul does about a file that exists at the path of another one."""
 
     RENEW = "renew"
-    """Ask its place whether it has changed, and fetch it if so."""
+    """Ask the server whether it has changed, and fetch it if so."""
     KEEP = "keep"
     """Leave it, and make no request."""
     REPLACE = "replace"
@@ -567,7 +567,7 @@ class ArrivalCommand(Value):
 
 
 class HandlingOptions(Options):
-    """What is fetched, and what happens to it."""
+    """Options for fetching, checking and filing."""
 
     times: str = option(
         "keep",

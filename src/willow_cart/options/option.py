@@ -31,7 +31,7 @@ class Option(Value):
         help: one line, with `%(default)s` for the default.
         default: what its field holds where it is not given.
         read: makes a value of a text; raises ValueError or BadOption.
-        metavar: what stands for the value in help.
+        metavar: represents the value in help.
         choices: the texts that it takes; empty for any.
         many: whether it may be given several times.
         is_argument: whether it has no name on the command line.
@@ -163,7 +163,7 @@ class Options(msgspec.Struct, metaclass=_OptionsType, frozen=True):
     """Values of options: a group that is passed on as it is, or a request, which has groups.
 
     Attributes:
-        title: what they are about, for help; empty for a command's first ones.
+        title: their subject, for help; empty for a command's first ones.
         text: a sentence about all of them; empty for none.
         own: the options that the class defines, by their fields.
     """
@@ -380,7 +380,7 @@ class Request(Options):
         Args:
             given: texts by the keys of options and arguments.
             settings: what counts where nothing is given.
-            words: what was typed; nothing for the words that would say the same.
+            words: the typed words; nothing for the words that would say the same.
 
         Raises:
             BadOption: options exclude each other.

@@ -94,7 +94,7 @@ _ADVICE = "write 2031-05-01, 2031-05-01T06:00Z, or how long ago: 5d, 24h, 90min,
 def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime:
     """Parse a date, a date with a time (ISO 8601), or an age.
 
-    What has no zone is taken as UTC, as servers write their dates.
+    Times without a zone are UTC, as servers write their dates.
 
     Args:
         text: as typed.

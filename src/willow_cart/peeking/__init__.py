@@ -1,1 +1,1 @@
-"""What is in a file, told from as few of its bytes as possible."""
+"""Inspect files from as few bytes as possible."""

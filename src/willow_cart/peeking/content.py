@@ -88,4 +88,4 @@ class Sample(Value):
 
 
 Look = Callable[[Sample, int], Content]
-"""Tells what is in a sample, with this many rows."""
+"""Inspects a sample and shows this many rows."""

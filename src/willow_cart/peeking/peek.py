@@ -1,4 +1,4 @@
-"""Look into a file of a place: fetch its beginning, and what else its format needs."""
+"""Inspect a remote file: fetch its beginning, and other parts that its format needs."""
 
 from __future__ import annotations
 
@@ -336,7 +336,7 @@ _PACKINGS = {"gz": "gzip", "bz2": "bzip2", "xz": "xz", "zst": "Zstandard"}
 
 
 class Peeked(Value):
-    """What is in a file, and how little of it was fetched.
+    """The content of a file, and the bytes fetched for it.
 
     Attributes:
         size: in bytes; None for unknown.
@@ -391,14 +391,14 @@ def _from_start(file: RemoteFile) -> BinaryIO:
 
 
 def _look(sample: Sample, rows: int, file: RemoteFile | None) -> Content:
-    """Tell what is in a sample; where its format cannot be read, what it begins with."""
+    """Inspect a sample; show its first bytes if its format cannot be read."""
     try:
         return _looker_for(sample)(sample, rows)
     except NoParts:
         why = "the server sends files only whole; haul it to see more"
     except TransferFailed:
         raise
-    except Exception as error:  # a library that meets bad data raises whatever it comes to
+    except Exception as error:  # libraries raise any exception on bad data
         why = str(error) if isinstance(error, Unreadable) else f"it cannot be read: {error}"
         if file is not None and file.is_exhausted:
             why = f"more than {format_size(_MAX_FETCHED_BYTES)} of it would be needed; haul it"
@@ -459,7 +459,7 @@ _BY_BEGINNING: Mapping[bytes, Look] = {
 
 
 def _look_inside(sample: Sample, rows: int) -> Content:
-    """Unpack the beginning of a compressed file, and tell what is in it."""
+    """Unpack the beginning of a compressed file, and inspect it."""
     packing = packing_of(sample.beginning)
     unpacked, is_whole = _unpack(sample, packing)
     name = stem_of(sample.name) if extension_of(sample.name) == packing else sample.name

@@ -32,7 +32,7 @@ class Resumability(Enum):
     SAFE = "safe"
     """Yes: the validators prove that both parts are of one version."""
     BLIND = "blind"
-    """The place may serve parts, but only a checksum can prove that they belong together."""
+    """The server may serve ranges, but only a checksum can prove that they belong together."""
     NEVER = "never"
     """No: a later attempt must start over."""
 
@@ -43,7 +43,7 @@ class Download(ABC):
     Attributes:
         facts: the server's metadata of the complete representation.
         start: which of its bytes the first read begins with; 0 also when another start was asked
-            for and the place could not or would not join there.
+            for and the server could not or would not resume there.
         joining: what a later `open` can do with the bytes that came until a break.
         in_parts: whether the server has said that it serves parts; many do without saying so.
         notes: what the user should know of the answer, although it is taken.
@@ -166,8 +166,8 @@ class FolderEntries(Value):
     """The content of a folder.
 
     Attributes:
-        entries: what is right in it, in the place's order.
-        problems: what of the listing could not be read, a clause for each.
+        entries: its direct entries, in the server's order.
+        problems: lines that could not be read, a clause for each.
     """
 
     entries: list[DirectoryEntry]
@@ -228,12 +228,12 @@ Lister = DirectoryLister | ObjectStore
 
 
 class Sharing:
-    """How other processes reach the places of an access; this one cannot be shared."""
+    """How other processes reach the servers of an access; this one cannot be shared."""
 
     def holds(self, address: str) -> bool:  # noqa: ARG002  # for those who keep some
         """Whether a file can be fetched in this process only.
 
-        Its answer is kept here, or its place signs users out who sign in elsewhere too.
+        Its answer is kept here, or its server ends a session that is used elsewhere, too.
         """
         return False
 
@@ -269,7 +269,7 @@ class Access(ABC):
     Attributes:
         retrier: makes attempts again where no lane does: at listings and other documents.
         document_seconds: within which such a document must have come; a page may drip without end.
-        sharing: how other processes reach the same places.
+        sharing: how other processes reach the same servers.
     """
 
     retrier: Retrier = Retrier()
@@ -301,7 +301,7 @@ class Access(ABC):
                 the one that `validators` marks; otherwise the whole is delivered from 0. Without
                 validators the caller proves the joined bytes by a checksum.
             end: the byte before which to end, where the rest is not wanted; as above. only of that
-                version. A place that cannot end there sends on until the delivery is closed.
+                version. A server that cannot end there continues until the delivery is closed.
             validators: with neither `start` nor `end`, the version that is held already: the place
                 may answer `Unchanged`.
 
@@ -338,7 +338,7 @@ class Access(ABC):
             is_wanted: whether to go on.
 
         Yields:
-            The place of a file among the others, and its answer. That of a busy host ends the
+            The index of a file among the others, and its answer. That of a busy host ends the
             sending; those in flight still complete. What is not yielded was not requested,
             or its answer was lost.
         """

@@ -70,7 +70,7 @@ _SERVICE_ATTEMPTS = 2
 
 
 class UsualCredentials:
-    """The credentials in the usual places, read when first used; thread-safe.
+    """The credentials in the usual locations, read when first used; thread-safe.
 
     Args:
         profile: of the shared credentials file; empty for the one that is named by the
@@ -198,7 +198,7 @@ class BucketAccess(Access, ObjectStore):
     Args:
         endpoint: where the buckets are; None for the public service of each scheme.
         sign_ins: names and secrets of stores, used as key and secret.
-        usual: the credentials in the usual places.
+        usual: the credentials in the usual locations.
         requester_pays: whether we bear the costs where the bucket's owner does not.
         lanes_per_host: how many connections are kept open to one host.
         context_for: the TLS context for an origin; None trusts whom the system trusts.
@@ -524,7 +524,7 @@ class _BucketSigner:
     def _credentials(self, told: str, there: str, *, public: bool) -> Credentials | None:
         """Return the credentials for a store.
 
-        They are those of a sign-in, else those of the usual places.
+        They are those of a sign-in, else those of the usual locations.
         """
         from botocore.credentials import Credentials
 
@@ -533,7 +533,7 @@ class _BucketSigner:
             return Credentials(*named)
         if not self._sign_ins.origins.allow(Credential.STORE_KEY, origin_of(told)):
             return None
-        # The usual places are those of one service; another one is not shown what is kept there.
+        # The usual locations are those of one service; another one is not shown what is kept there.
         if scheme_of(told) != "s3" and public:
             return None
         return self._usual.load()

@@ -29,7 +29,7 @@ class FakeFile(Record):
 
     Attributes:
         content: its bytes.
-        entity_tag: marks its version; change it with the content. None for a place without marks.
+        entity_tag: marks its version; change it with the content. None for a server without ETags.
         breaks: after how many bytes the connection breaks, one number for each delivery to come.
         troubles: errors to raise instead of answering, one for each request to come.
     """

@@ -59,7 +59,7 @@ class _Contents(Value):
         facts: of the archive.
         members: by their paths; folders are none.
         offsets: where something begins in it, in order.
-        outflow: counts what comes out of it.
+        outflow: counts the unpacked bytes.
     """
 
     facts: Metadata
@@ -177,7 +177,7 @@ class Inside(Access):
         except Exception as error:  # the library raises whatever it comes to
             said = str(error).rstrip(".").lower()
             raise ProtocolError(
-                shown, f"not a zip archive: {said}", "haul it as the file that it is"
+                shown, f"not a zip archive: {said}", "haul it as an ordinary file"
             ) from None
         return _Contents(
             facts,

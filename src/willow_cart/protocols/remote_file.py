@@ -1,4 +1,4 @@
-"""A file of a place that is read here and there, and not fetched whole."""
+"""A remote file that is read in parts, and not fetched whole."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class TooMuchRead(Exception):
 def open_range(access: Access, address: str, facts: Metadata, start: int, end: int) -> Download:
     """Request a range of a file.
 
-    The version is compared here, so that places with weak validators serve it as well.
+    The version is compared here, so that servers with weak validators serve it as well.
 
     Args:
         facts: what was known of it when it was asked about first.

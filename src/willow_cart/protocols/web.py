@@ -317,7 +317,7 @@ class WebAccess(Access):
         )
 
     def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:
-        """Send a document in JSON; see `Access.post`. It is sent to no other place.
+        """Send a document in JSON; see `Access.post`. It is not redirected.
 
         A redirect is followed only as GET (RFC 9110, 15.4.4).
         """
@@ -432,7 +432,7 @@ class WebAccess(Access):
                     self._sender.drop(response)
                     raise explained
             if cookies.take(seen[-1], response.fields.all_of("Set-Cookie")):
-                since = len(seen)  # who shows a new cookie may be sent to the same place again
+                since = len(seen)  # a new cookie may lead to the same address again
             self._sender.drop(response)
             following = rules.next_address(seen[-1], location, seen, since)
             if scheme_of(seen[-1]) == "https" and scheme_of(following) == "http":

@@ -96,7 +96,7 @@ def translate(
             reason = f"invalid HTTP response: {error}"
             return ProtocolError(shown, reason, "report it to the server")
         case http.client.InvalidURL():
-            return ProtocolError(shown, f"{host} cannot be asked", "check the address")
+            return ProtocolError(shown, f"{host} cannot be contacted", "check the address")
         case http.client.IncompleteRead() | http.client.RemoteDisconnected():
             pass
         case http.client.HTTPException():
@@ -318,7 +318,7 @@ class WebSessions:
         return sign_in is not None and sign_in.form is not None
 
     def is_identity_host(self, address: str) -> bool:
-        """Whether an address is of a host that only vouches for users of other places."""
+        """Whether an address is of a host that only authenticates users of other servers."""
         return self._sign_ins.is_of_identity_host(address)
 
     def take_cookies(self, address: str, cookies: Iterable[str]) -> None:
@@ -328,7 +328,7 @@ class WebSessions:
             session.cookies.take(address, cookies)
 
     def keep_identity(self, asked: str, cookies: ChainCookies) -> None:
-        """Keep the cookies that a place has set once an identity host has vouched for the user."""
+        """Keep the cookies that a server has set once an identity host has vouched for the user."""
         self._sessions.setdefault(origin_of(asked), _Session()).cookies.take_over(asked, cookies)
 
     def _begin(

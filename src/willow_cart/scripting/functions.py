@@ -550,7 +550,7 @@ def receipt(
 
     Raises:
         UnreadableLedger: no ledger, or it cannot be read.
-        WillowCartError: options do not go together, or what is requested cannot be written.
+        WillowCartError: options do not go together, or the output cannot be written.
     """
     own = given_by_arguments(folder=folder, overwrite=overwrite)
     request = read_request(ReceiptRequest, options, own)

@@ -124,7 +124,7 @@ class FilingKeywords(TypedDict, total=False):
 
 
 class HandlingKeywords(TypedDict, total=False):
-    """What is fetched, and what happens to it."""
+    """Options for fetching, checking and filing."""
 
     times: Literal["keep", "now"]
     checksums: Files

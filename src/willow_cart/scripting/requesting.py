@@ -42,7 +42,7 @@ def incomplete(
     Args:
         done: the result, which the error holds.
         what: the folder, file or archives it is about.
-        why: what is wrong, without an example.
+        why: the problem, without an example.
         troubles: what is wrong with each file; the first is the example.
         advice: what to do.
         exit_code: of the command.

@@ -107,7 +107,7 @@ class FormSignIn(Value):
         """Return the error for a form that comes again instead of the requested file."""
         return SignInFailed(
             without_secrets(self.address),
-            "the form came again: user or password were refused",
+            "the sign-in form was returned; user or password were refused",
             "check them, and sign in with a browser to see what it says",
         )
 
@@ -132,7 +132,7 @@ class FilledForm(Value):
 
 def _sign_in_forms(page: bytes, address: str) -> Iterator[Any]:
     """Yield the forms on a page that ask for a password."""
-    from lxml import html  # few places have forms
+    from lxml import html  # few servers have forms
 
     try:
         document: Any = html.document_fromstring(page, base_url=address)

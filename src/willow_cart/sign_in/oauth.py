@@ -40,7 +40,7 @@ _REASONS = {
 }
 """What errors mean (RFC 6749, 5.2; RFC 8628, 3.5), and what to do."""
 
-# Registered as well; what else a place writes there may be a secret that it was sent.
+# Registered as well; other texts there may be a secret that it was sent.
 _SHOWN = frozenset({"invalid_request", "server_error", "temporarily_unavailable", "slow_down"})
 
 

@@ -194,7 +194,7 @@ def _oauth_in(
                 raise BadOption(f"{place}, {key}", "requires token_address", "")
         return None
     if "client" not in entry:
-        raise BadOption(f"{place}, client", "is missing", "name the client of the place")
+        raise BadOption(f"{place}, client", "is missing", "give the client's name")
     if not (secrets["client_secret"] or secrets["refresh_token"] or "device_address" in entry):
         advice = "give client_secret, refresh_token or device_address"
         raise BadOption(f"{place}, token_address", "has nothing to sign in with", advice)

@@ -291,7 +291,7 @@ class SignIns:
         return any(each.form or each.oauth or each.only_from for each in self._by_origin.values())
 
     def is_of_identity_host(self, address: str) -> bool:
-        """Whether an address is of a host that only vouches for users of other places."""
+        """Whether an address is of a host that only authenticates users of other servers."""
         sign_in = self._by_origin.get(origin_of(address))
         return sign_in is not None and bool(sign_in.only_from)
 

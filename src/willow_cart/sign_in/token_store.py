@@ -21,7 +21,7 @@ _SERVICE = "willow-cart tokens"
 
 
 class TokenStore:
-    """Keeps one token for each client at each place.
+    """Keeps one token for each client at each server.
 
     Args:
         folder: for files; made when it is first written. None for no files.

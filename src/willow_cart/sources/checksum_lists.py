@@ -49,7 +49,7 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecks
     """Read checksum lists.
 
     Args:
-        places: paths and addresses.
+        places: their paths and addresses.
 
     Returns:
         What they promise, and the lines that are none of a list.

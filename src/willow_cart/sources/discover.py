@@ -120,7 +120,7 @@ def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Off
 
     Args:
         lines: of the list.
-        place: where the list is; the files lie next to it.
+        place: where the list is; the files are next to it.
         base: where the files are, where the list is elsewhere.
 
     Raises:
@@ -406,7 +406,7 @@ class SourceGuide:
         plain: set[str] = set()
         base = self._base_of(source)
         if base:
-            # Places list by what comes after the address, where paths do not begin.
+            # Servers list keys by their text after the address, where paths do not begin.
             self._looking = replace(self._looking, beginning="", after="")
         for written in expand_ranges(source):
             address = normalise(written)

@@ -217,7 +217,7 @@ def kind_of_document(content: bytes, facts: Metadata) -> Kind | None:
 
 
 MAX_DEPTH = 100
-"""How many levels are gone down at most; what is deeper is a fault of the place."""
+"""How many levels are gone down at most; deeper levels are a fault of the server."""
 
 
 class Why(StrEnum):
@@ -277,7 +277,7 @@ class Looking(LookingOptions):
     Attributes:
         lanes: how many folders are read at a time.
         largest_listing: bytes of a page or a folder index that are read.
-        beginning: what the paths begin with that are wanted; places that can list no others.
+        beginning: the common prefix of wanted paths; some servers list only these.
         after: as above what the paths sort after.
 
     Raises:
@@ -317,7 +317,7 @@ class Discovery(Record):
 
     Attributes:
         offers: in the order of the sources and within each as it offers them.
-        troubles: lines and places that could not be read.
+        troubles: lines and sources that could not be read.
         notes: further messages.
         not_entered: folders and pages that were seen and not entered.
         sources: those that could be read at all, as offers name them.

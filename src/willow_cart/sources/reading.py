@@ -93,7 +93,7 @@ def open_file(name: str) -> BinaryIO:
 
 
 Answer = tuple[Metadata, bytes] | None
-"""What a place answers, where that may list something; None for a file."""
+"""The answer of a server, if it may be a listing; None for a file."""
 
 
 def fetch_answer(
@@ -171,7 +171,7 @@ class Reader:
         Args:
             kind: what it is, if the user has given it.
             source: the source that its offers are of.
-            answer: gives the answer of a place that was asked already; None asks here.
+            answer: gives the answer of a server that was asked already; None asks here.
             keep: takes what was read if it is a file after all.
 
         Raises:

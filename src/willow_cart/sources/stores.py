@@ -67,7 +67,7 @@ def offers_in_store(
         yield offer
     if not some and not found.not_entered:
         near = walk.what_is_near(typed)
-        raise NothingChosen(source, "no key begins like this", near, offered=0, rule=source)
+        raise NothingChosen(source, "no key with this prefix", near, offered=0, rule=source)
 
 
 def bucket_of(address: str) -> str:

@@ -99,8 +99,8 @@ class Walk:
         looking: how far to go.
         found: where it is noted what could not be taken.
         source: the source, as typed by the user.
-        answer: gives the answer of a place that was asked already; None asks when it is its turn.
-        keep: takes what was read of a place that is a file after all.
+        answer: gives the answer of a server that was asked already; None asks when it is its turn.
+        keep: takes the beginning of an answer that is a file after all.
     """
 
     def __init__(
@@ -163,7 +163,7 @@ class Walk:
         listing = self._reader.understand(content, facts, self._looking.kind, self._source)
         if listing is None:
             raise UnreadableSource(
-                self._source, "not a list, page, feed or sitemap", "say what it is with --as"
+                self._source, "not a list, page, feed or sitemap", "give its type with --as"
             )
         yield from self._from(listing, None)
 

@@ -357,7 +357,7 @@ def _path_in(source: str) -> str:
 
 
 def begins(path: Path, at: int, mark: bytes) -> bool:
-    """Whether a regular file has some bytes at a place."""
+    """Whether a regular file has some bytes at an offset."""
     if path.is_symlink() or not path.is_file():
         return False
     with path.open("rb") as file:

@@ -24,7 +24,7 @@ class TableFile(Value):
 
     Attributes:
         open: opens it to be read.
-        file_name: what it is called.
+        file_name: its name.
         name: the value of `source_file` in its rows.
         sha256: of the file, in hexadecimal.
         parts: further columns that are the same in all of its rows, by their names.
@@ -109,7 +109,7 @@ def dialect_by_beginning(file: TableFile, skip: int, encoding: str = "") -> Dial
     dialect = dialect_of(beginning, skip, encoding)
     if dialect.encoding != "utf-16" and b"\0" in beginning:
         raise NoTable(
-            file.name, "contains bytes that are not text", "unpack it first if it is packed"
+            file.name, "contains bytes that are not text", "decompress it first if it is compressed"
         )
     return dialect
 

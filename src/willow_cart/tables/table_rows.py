@@ -99,7 +99,7 @@ def _evened(
             raise NoTable(
                 file.name,
                 f"line {number:,} has {len(row)} cells, and its header has {width}",
-                "fix it, or say with --skip-lines how many lines come before the header",
+                "fix it, or use --skip-lines if lines come before the header",
             )
         elif any(row):
             # A sheet ends where nothing more is said; a text that does is likely to be cut short.

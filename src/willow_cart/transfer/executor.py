@@ -115,7 +115,7 @@ class Executor(ABC):
             at_once: how many requests to their host may be in flight at a time.
 
         Raises:
-            Interrupted: the haul is to end; what had come is kept.
+            Interrupted: the haul is to end; received bytes are kept.
         """
 
     def assist(
@@ -219,7 +219,7 @@ class ThreadExecutor(Executor):
         """Raise Interrupted if the connection was closed because the haul is stopping.
 
         Raises:
-            Interrupted: it was; what had come is kept.
+            Interrupted: it was; received bytes are kept.
         """
         if self._stop.is_set() and isinstance(error, TransientError):
             raise Interrupted(error.thing, "interrupted") from error

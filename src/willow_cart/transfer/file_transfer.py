@@ -288,7 +288,7 @@ class FileTransfer:
 
         Args:
             file: its path below the destination.
-            modified: when it was changed last at its place.
+            modified: its modification time at the server.
 
         Raises:
             OSError: the file is gone.

@@ -161,7 +161,7 @@ def fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
         return False
     if partial.facts.length not in (None, delivery.facts.length):
         return False
-    # Only a start that is not the file's own shows that the place went by the version.
+    # Only a start that is not the file's own shows that the server compared the version.
     return strand.start > 0 or _marks(delivery.facts.validators) == _marks(partial.facts.validators)
 
 

@@ -23,7 +23,7 @@ class Transfer:
     """The transfer of one file, over all its attempts.
 
     Attributes:
-        number: its place in the haul, from 1.
+        number: its position in the haul, from 1.
         filed: the offer and the path that is kept for it.
         attempts: how often it was requested.
         consecutive_failures: how many attempts in a row fetched nothing that the next can be
@@ -38,7 +38,7 @@ class Transfer:
         served_before: how often its host had answered well when it was busy for this file.
         excused: how often it was not blamed for not coming.
         notes: what the user should know of the file.
-        lengths: of the versions that the place has shown, by their strong entity tags.
+        lengths: of the versions that the server has shown, by their strong entity tags.
         contradicted: whether it has shown one version with two lengths.
         worker: of a cluster, that made the last attempt; empty for this machine.
         restamped: the ledger's entry for it, if the file has another time stamp now.

@@ -446,7 +446,7 @@ class WorkerPool:
         why = _why(error, decision, transfer.consecutive_failures)
         if decision is GiveUp.WAIT:
             self._give_up_host(host, error)
-        # What this machine cannot keep no other place can help.
+        # A file that this machine cannot store fails on every mirror.
         if not isinstance(error, CannotStore) and self._turn_to_mirror(lane, host, transfer, why):
             return None
         refused = isinstance(error, VerificationError)

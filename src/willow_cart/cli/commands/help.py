@@ -112,7 +112,7 @@ class _Passage(Value):
     """A paragraph of the guide, or an option.
 
     Attributes:
-        title: what it is about.
+        title: their subject.
         text: as it is shown.
     """
 

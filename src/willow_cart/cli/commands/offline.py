@@ -55,7 +55,7 @@ def _show_made(made: Readings) -> None:
 
 
 def _tell_left(request: OfflineRequest, taken: TakenPages) -> None:
-    """Print what was not fetched, and the option that fetches it."""
+    """Print the files that were not fetched, and the option that fetches them."""
     tell_each(lines_of(Unsure(taken.choice)))
     left = taken.left
     if deeper := left[Out.DEEPER]:

@@ -18,7 +18,7 @@ from willow_cart.units import json_text
 
 
 def run(request: PeekRequest) -> int:
-    """Look into files and print what is in them."""
+    """Look into files and print their content."""
     done = peek(request, Console())
     if request.json:
         show_text(json_text([*map(_as_json, done.files)], indent=1))

@@ -41,7 +41,7 @@ def run(request: ReceiptRequest) -> int:
 
 
 def show(request: ReceiptRequest, result: Account) -> None:
-    """Print what was read, or what was written."""
+    """Print the account, or where it was written."""
     match result:
         case BagWritten():
             show_line(f"{count_of(result.files, 'file')} in the bag {result.bag}")

@@ -52,7 +52,7 @@ class CursorList(ScrollView, can_focus=True):
         raise NotImplementedError
 
     def moved(self) -> None:
-        """React to a new place of the cursor."""
+        """React to a move of the cursor."""
 
     def on_mount(self) -> None:
         """Set the size of the list."""
@@ -113,7 +113,7 @@ _COUNT, _SIZE = 13, 8
 
 
 class Levels(CursorList):
-    """The folders, each with what is taken of how many files below it.
+    """The folders, each with the number of taken files and of all files below it.
 
     Args:
         tray: the rows of the cart.
@@ -271,7 +271,7 @@ def tick(tray: CartView, request: PickRequest, room: int | None) -> bool:
 
     Args:
         tray: the rows of the cart.
-        request: how places are reached, to look into files.
+        request: how servers are reached, to inspect files.
         room: the bytes that are free on the disk; None for unknown.
     """
     return bool(TickingApp(tray, partial(_look_into, request), room).run())
@@ -291,7 +291,7 @@ def _look_into(request: PickRequest, offer: Offer) -> list[str]:
 
 
 class PeekScreen(ModalScreen[None]):
-    """What is in a file, until a key is pressed.
+    """The content of a file, until a key is pressed.
 
     Args:
         lines: the text.
@@ -384,7 +384,7 @@ class TickingApp(App[bool]):
         return bool(self._tray.tree.children(self._tray.root))
 
     def _tell(self, note: str = "") -> None:
-        """Show what is taken, and how much of the cart is visible."""
+        """Show the total of taken rows, and how many rows are visible."""
         tray = self._tray
         line = f"{count_of(len(tray), 'row')}; taken: {tray.taken}"
         if self._room_on_disk is not None:

@@ -1,4 +1,4 @@
-"""Reach what is below one folder without following links, by directory descriptors.
+"""Reach files below one folder without following links, by directory descriptors.
 
 No path is resolved by the system in one go. Every part of it is opened from the folder before it,
 and a link in the path is an error (POSIX.1-2017, openat, O_NOFOLLOW). What is put in place of a

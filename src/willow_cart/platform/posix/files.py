@@ -1,4 +1,4 @@
-"""Single files: reading and writing at a place, syncing, renaming, times, modes and names."""
+"""Single files: reading and writing at an offset, syncing, renaming, times, modes and names."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ _RENAME_NOREPLACE = 1
 
 
 def read_at(descriptor: int, count: int, start: int) -> bytes:
-    """Return up to a number of bytes of a file from a place; its position stays."""
+    """Return up to a number of bytes of a file from an offset; its position stays."""
     return os.pread(descriptor, count, start)
 
 
 def read_into(descriptor: int, buffer: memoryview, start: int) -> int:
-    """Fill a buffer from a place of a file; return how many bytes there were."""
+    """Fill a buffer from an offset of a file; return how many bytes there were."""
     return os.preadv(descriptor, [buffer], start)
 
 
 def write_at(descriptor: int, data: bytes | memoryview, start: int) -> int:
-    """Write bytes at a place of a file; return how many were written."""
+    """Write bytes at an offset of a file; return how many were written."""
     return os.pwrite(descriptor, data, start)
 
 
@@ -130,7 +130,7 @@ def set_modified(name: str, nanoseconds: int, folder: int | None) -> None:
 
 
 def open_to_look(path: bytes | str | Path) -> int:
-    """Open what is at a path for reading, without waiting for the other end of a pipe.
+    """Open the file at a path for reading, without waiting for the other end of a pipe.
 
     Raises:
         OSError: it cannot be opened.
@@ -200,7 +200,7 @@ def path_of_address(address: str) -> bytes:
 
 
 def address_bytes(path: bytes) -> bytes:
-    """Return what is after `file://` for a full path, before it is quoted."""
+    """Return the part after `file://` for a full path, before it is quoted."""
     return path
 
 

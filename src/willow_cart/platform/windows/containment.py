@@ -1,4 +1,4 @@
-"""Reach what is below one folder without following links, by looking at every step of a path.
+"""Reach files below one folder without following links, by looking at every step of a path.
 
 There are no directory descriptors, so a folder that is swapped for a link between the look and the
 use is followed; making links takes rights there that few have.

@@ -1,4 +1,4 @@
-"""Single files: reading and writing at a place, syncing, renaming, times, modes and names."""
+"""Single files: reading and writing at an offset, syncing, renaming, times, modes and names."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from willow_cart.platform.windows import kernel
 
 _BINARY = getattr(os, "O_BINARY", 0)
 
-# A file has one position, so those who read and write at a place take turns.
+# A file has one position, so threads that read and write at an offset take turns.
 _turn = threading.Lock()
 
 # Programs that look at every new file have it open for a moment, and it keeps its name meanwhile.
@@ -28,21 +28,21 @@ Result = TypeVar("Result")
 
 
 def read_at(descriptor: int, count: int, start: int) -> bytes:
-    """Return up to a number of bytes of a file from a place."""
+    """Return up to a number of bytes of a file from an offset."""
     with _turn:
         os.lseek(descriptor, start, os.SEEK_SET)
         return os.read(descriptor, count)
 
 
 def read_into(descriptor: int, buffer: memoryview, start: int) -> int:
-    """Fill a buffer from a place of a file; return how many bytes there were."""
+    """Fill a buffer from an offset of a file; return how many bytes there were."""
     data = read_at(descriptor, len(buffer), start)
     buffer[: len(data)] = data
     return len(data)
 
 
 def write_at(descriptor: int, data: bytes | memoryview, start: int) -> int:
-    """Write bytes at a place of a file; return how many were written."""
+    """Write bytes at an offset of a file; return how many were written."""
     with _turn:
         os.lseek(descriptor, start, os.SEEK_SET)
         return os.write(descriptor, data)
@@ -140,7 +140,7 @@ def set_modified(name: str, nanoseconds: int, folder: int | None) -> None:  # no
 
 
 def open_to_look(path: bytes | str | Path) -> int:
-    """Open what is at a path for reading.
+    """Open the file at a path for reading.
 
     Raises:
         OSError: it cannot be opened.
@@ -191,7 +191,7 @@ def path_of_address(address: str) -> bytes:
 
 
 def address_bytes(path: bytes) -> bytes:
-    r"""Return what is after `file://` for a full path, before it is quoted."""
+    r"""Return the part after `file://` for a full path, before it is quoted."""
     path = path.replace(b"\\", b"/")
     if path.startswith(b"//"):
         return path[2:]  # the host comes first

@@ -75,7 +75,7 @@ class _Fetching(NamedTuple):
     """A small file that is being fetched.
 
     Attributes:
-        place: of its address among the others.
+        place: the index of its address.
         steps: each ends when a command has been sent.
     """
 

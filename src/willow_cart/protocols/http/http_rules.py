@@ -56,7 +56,7 @@ _FOR_EVER_SECONDS = 1e9
 _MAX_DATE_CHARACTERS = 100
 
 
-@lru_cache(512)  # files of one place often have the same
+@lru_cache(512)  # files of one server often have the same
 def parse_date(text: str | None) -> datetime | None:
     """Parse an HTTP date in any of its three forms (5.6.7), in UTC; None if missing or invalid."""
     if not text:
@@ -205,11 +205,11 @@ def next_address(address: str, location: str | None, seen: list[str], since: int
     """
     shown = without_secrets(seen[0])
     if not location:
-        raise ProtocolError(shown, "is redirected, but to no address", "report it to the server")
+        raise ProtocolError(shown, "redirects without an address", "report it to the server")
     try:
         following = normalise(urljoin(address, _as_text(location)))
     except ValueError:
-        raise ProtocolError(shown, "is redirected to no address", "open it in a browser") from None
+        raise ProtocolError(shown, "redirects without an address", "open it in a browser") from None
     except BadAddress as error:
         raise ProtocolError(
             shown, f"is redirected to {error.thing}, which {error.reason}", "open it in a browser"

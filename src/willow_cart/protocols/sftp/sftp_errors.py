@@ -92,7 +92,7 @@ def _no_connection(
             return NotServed(
                 shown,
                 "sign-in refused: your SSH keys are not used for an address that a server named",
-                "name the place yourself, as a source or with --sign-in-at",
+                "give the server's address, as a source or with --sign-in-at",
                 status=401,
             )
         case asyncssh.PermissionDenied():

@@ -1,4 +1,4 @@
-"""The words of catalogues in JSON and JSON-LD (W3C, 1.1): values, checksums, times and places."""
+"""The words of catalogues in JSON and JSON-LD (W3C, 1.1): values, checksums, times and areas."""
 
 from __future__ import annotations
 
@@ -187,7 +187,7 @@ def extent_of_item(item: Node, properties: Node, media_type: str) -> DataExtent:
 def extent_of_dataset(dataset: Node, distribution: Node) -> DataExtent:
     """Return what a distribution is of: by DCAT and Dublin Core, or by schema.org.
 
-    Time and place are those of the distribution, else of its dataset.
+    Time and area are those of the distribution, else of its dataset.
     """
     media_type = value_of(distribution, "mediaType") or value_of(distribution, "encodingFormat")
     # DCAT names types by the addresses of their registrations.
@@ -211,7 +211,7 @@ def _span_of(node: Node) -> tuple[datetime | None, datetime | None]:
 
 
 def _box_of(node: Node) -> Box | None:
-    """Return the place of a dataset: a box of schema.org, or one in well-known text."""
+    """Return the area of a dataset: a box of schema.org, or one in well-known text."""
     place = node_of(node, "spatialCoverage") or node_of(node, "spatial")
     shape = node_of(place, "geo") or place
     numbers = _numbers(value_of(shape, "box"))

@@ -146,5 +146,5 @@ def _unpack(content: bytes, place: str) -> bytes:
     except (OSError, EOFError, zlib.error):
         raise UnreadableSource(place, "is broken gzip", "report it to the server") from None
     if len(unpacked) > _MAX_UNPACKED_BYTES:
-        raise UnreadableSource(place, "is too large unpacked", "report it to the server")
+        raise UnreadableSource(place, "is too large after decompression", "report it to the server")
     return unpacked

@@ -72,7 +72,7 @@ def read_page(page: Page, looking: Looking, source: str) -> Listing:
                 cell=cell,
             )
         elif earlier is not None and not earlier.text and (text := _text_of(element)):
-            # A picture and words side by side lead to the same place: the words say more.
+            # A picture and words side by side lead to the same address: the words say more.
             found[address] = replace(earlier, text=text)
     listing.offers = list(found.values())
     for addresses in listing.unlisted.values():
