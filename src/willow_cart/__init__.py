@@ -1,6 +1,6 @@
 """Willow Cart: download many files, check them, file them and record where they came from.
 
-This is the public face: what scripts and notebooks may rely on. The names are imported when they
+This is the public interface for scripts and notebooks. The names are imported when they
 are used first, so that the command line starts quickly::
 
     import willow_cart as wc

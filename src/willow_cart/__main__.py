@@ -16,7 +16,7 @@ _INTERRUPTED = b"willow-cart: interrupted; nothing was changed\n"
 
 
 def _leave(_number: int, _frame: FrameType | None) -> None:
-    """End at once: what could report an interrupt better is not loaded yet."""
+    """End at once: the modules that report an interrupt are not loaded yet."""
     os.write(2, _INTERRUPTED)
     os._exit(130)
 

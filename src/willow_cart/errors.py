@@ -379,7 +379,7 @@ class CheckFailed(VerificationError):
 class InternalError(WillowCartError):
     """A bug in this program, limited to one file or source.
 
-    It says where it happened and of what kind it is, and holds no values: those may be secrets.
+    It says where it happened and of what kind it is, and contains no values, which may be secrets.
 
     Attributes:
         trace: the calls that led to it, the outermost first, as `FILE:LINE FUNCTION`.

@@ -63,7 +63,7 @@ class Observer:
         Args:
             into: the destination.
             bars: whether bars may be drawn.
-            failures: whether files that do not come are reported one by one.
+            failures: whether failed files are reported one by one.
         """
         return nullcontext()
 

@@ -30,7 +30,7 @@ class OfferStore:
         distinct: whether each address is there once; if not, none can be found by it.
 
     Attributes:
-        twice: how many offers were not put on it, since their address was there already.
+        twice: how many offers were refused, since their address exists.
     """
 
     def __init__(self, offers: Iterable[Offer] = (), *, distinct: bool = True) -> None:

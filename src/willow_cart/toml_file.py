@@ -57,7 +57,7 @@ class Table(Value):
         file: the file; for keywords the function.
         keys: its keys and values.
         lines: where in the file.
-        advice: what to do about a key that means nothing.
+        advice: what to do about an unknown key.
     """
 
     title: str

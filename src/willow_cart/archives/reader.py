@@ -1,7 +1,7 @@
 """File objects for the archive libraries: they count bytes, can be stopped, and enforce limits.
 
-The libraries believe what an archive says of itself: they read a header of any length into memory,
-and skip as far as they are reported to.
+The libraries trust an archive's own headers: they read a header of any length into memory,
+and skip as far as these tell.
 """
 
 from __future__ import annotations

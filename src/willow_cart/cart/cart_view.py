@@ -96,7 +96,7 @@ class FolderTree:
                 waiting += reversed(self.children(number))
 
     def upward(self, number: int) -> Iterator[int]:
-        """Yield a folder and all that hold it, up to the root."""
+        """Yield a folder and its parents, up to the root."""
         yield number
         while number != ROOT:
             number = self._parents[number]
@@ -114,7 +114,7 @@ class FolderTree:
         """Return the sizes in and below each folder.
 
         Args:
-            sizes: what is right in each; None for what was added.
+            sizes: of the direct files of each folder; None for those added.
         """
         sums: list[Sizes] = []
         for each in self._sizes if sizes is None else sizes:

@@ -78,7 +78,7 @@ def undo(path: Path) -> None:
 
 
 def _complete_undo(path: Path) -> None:
-    """Complete an undo that was killed before the state after it was stored."""
+    """Complete an undo that was killed before the later state was stored."""
     if _fresh(path).is_file() and path.is_file() and not _kept(path).exists():
         files.replace(_fresh(path), _kept(path))
         _pair(_kept(path), path)

@@ -1,6 +1,6 @@
 """Print offers and totals: as a table, a tree, JSON or a cart.
 
-All but the tree write while they look, and hold no more than a screen's worth of offers.
+All but the tree write while they look, and keep no more than a screen's worth of offers.
 """
 
 from __future__ import annotations

@@ -47,7 +47,7 @@ class Branch(Record):
     """A line of a tree, with the branches below it.
 
     Attributes:
-        name: what is there.
+        name: of the entry.
         note: what is after it, set back.
         branches: the lines below.
     """

@@ -89,7 +89,7 @@ class CombineResult(CommandResult):
     Attributes:
         to: the file that they were put in; None for a preview.
         table: the name of the table in a database; empty for the name of its file.
-        combined: counts, and what the columns hold.
+        combined: counts, and the types and ranges of the columns.
     """
 
     to: Path | None

@@ -64,7 +64,7 @@ class OfferFinder:
 
     Attributes:
         asks: whether it asks servers for sizes.
-        found: what could not be taken, as far as it is known.
+        found: the problems, as far as they are known.
         choice: the counts so far.
     """
 

@@ -153,7 +153,7 @@ class Haul(CommandResult):
         account: counts, bytes and seconds, and the exit code that follows from them.
         offered: how many files the sources offered.
         skipped: how many lines and parts of the sources could not be taken.
-        unread: what these are; empty where an errand has told them.
+        unread: these lines; empty if an errand has reported them.
     """
 
     # Those that one looks at come first.
@@ -415,7 +415,7 @@ def carry(
     """Haul the chosen offers, with checksum lists, a log, and an entry in the list of runs.
 
     Args:
-        request: the options of a haul, and what was typed.
+        request: the options of a haul.
         policy: what they come to.
         offers: the chosen ones.
         observer: receives the events, and can stop the haul.

@@ -477,7 +477,7 @@ class Destination(FileTree):
         Many are synced with their whole file system at once, which costs little more than one.
 
         Raises:
-            OSError: the disk would not take them.
+            OSError: the disk refuses them.
         """
         if len(paths) >= _FILES_WORTH_A_FULL_SYNC and disks.sync_file_system(self._lock):
             return

@@ -1,6 +1,6 @@
 """Access the files below one folder without following links.
 
-Whatever a folder holds may have been put there by someone else: a link may be where a folder or
+The content of a folder may be hostile: a link may be where a folder or
 a file is expected, and may be put there while a haul is running. So no path is resolved by the
 system in one go; how its steps are taken is the platform's (`willow_cart.platform.containment`).
 """
@@ -293,7 +293,7 @@ class FileTree:
         """Sync the content of a file to the disk.
 
         Raises:
-            OSError: it is not there, or the disk would not take them.
+            OSError: it is not there, or the disk refuses them.
         """
         file = self._open(path, files.OPEN_TO_SYNC)
         try:
@@ -305,7 +305,7 @@ class FileTree:
         """Sync the folders in which names were created or removed.
 
         Raises:
-            OSError: the disk would not take them.
+            OSError: the disk refuses them.
         """
         while self._unsynced:
             self._folders.sync(self._unsynced.pop())

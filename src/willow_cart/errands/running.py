@@ -308,7 +308,7 @@ class _Errand:
         What is still there counts as offered, so that it is asked for again the next time.
 
         Returns:
-            The files that are gone, and how many are still there or cannot be asked for.
+            The files that are gone, and how many are still there or cannot be requested.
         """
         unlisted = find_gone(self._into, found.gone)
         gone = confirm_gone(unlisted, access, lanes)

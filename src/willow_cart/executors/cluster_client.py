@@ -394,7 +394,7 @@ def _require_open(client: Any) -> Any:
 
 
 def _trouble_with_tls(error: BaseException | None) -> str | None:
-    """Return what TLS objects to, if that is why no connection was made."""
+    """Return the TLS error, if that prevented the connection."""
     while error is not None:
         if isinstance(error, ssl.SSLError):
             return error.reason or str(error)

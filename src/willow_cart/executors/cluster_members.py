@@ -281,7 +281,7 @@ class ClusterMembers:
             self._change.notify_all()
 
     def choose(self, wanted: str | None = None) -> ClusterMember:
-        """Return the worker with the least to do, and count what it is about to get.
+        """Return the worker with the least to do, and count the files it is about to get.
 
         Args:
             wanted: the address of a worker that is taken as long as it is there.
@@ -444,7 +444,7 @@ class ClusterMembers:
         return self._policy.pace.speed_share(workers), max(1, lanes // max(1, files))
 
     def _tell(self, member: ClusterMember, entries: Entries) -> None:
-        """Tell how far the files are that a worker carries alone."""
+        """Report the progress of the files that a worker carries alone."""
         for number, told in list(member.told.items()):
             if number in entries.lengths and not told.begun:
                 self._observer.note(Started(told.lane, told.filed, *entries.lengths[number]))

@@ -80,7 +80,7 @@ def _numbers_by_host() -> defaultdict[str, array[int]]:
 
 
 class Plan(Record):
-    """Which offer goes where; no two paths are equal on any file system.
+    """The path of each offer; no two paths are equal on any file system.
 
     Attributes:
         offers: the files to haul, numbered from 1.

@@ -90,8 +90,8 @@ class _Slot(Value):
 
     Attributes:
         name: as it is written there, for messages, without filters and spec.
-        read: what it says of an offer.
-        filters: what its text is handed to, in turn.
+        read: returns the field's value for an offer.
+        filters: applied to its text, in order.
         otherwise: the word that stands for nothing; None if nothing may not be.
         spec: how it is written.
         keeps_slashes: whether what it says may be several folders.
@@ -108,7 +108,7 @@ class _Slot(Value):
         """Return the text that replaces the field.
 
         Raises:
-            FieldMissing: there is nothing to put there.
+            FieldMissing: a field has no value.
             ValueError: the value cannot be written so.
         """
         text = self._in_words(value)

@@ -1,4 +1,4 @@
-"""BagIt (RFC 8493): bags that are written, bags on servers, and lists of what to fetch."""
+"""BagIt (RFC 8493): bags that are written, bags on servers, and their lists of remote files."""
 
 from __future__ import annotations
 

@@ -38,7 +38,7 @@ class Manifest(StrEnum):
         """Yield the lines of the manifest of a ledger.
 
         Args:
-            run: of which haul; None for all that is there. An RO-Crate is always about all.
+            run: of which haul; None for all that is there. An RO-Crate always describes all hauls.
         """
         if self is Manifest.RO_CRATE:
             return crate_lines(ledger)
@@ -89,7 +89,7 @@ class _Place(Record):
 
     Attributes:
         files: how many files.
-        times: when the first and the last came.
+        times: of the first and the last arrival.
         verdicts: the number of files by way of verification.
         licences, citations: how many files their catalogues say these of.
     """

@@ -49,7 +49,7 @@ class KnockFinding(Value):
     Attributes:
         tried: the step.
         verdict: how it went.
-        found: what was found, or what is wrong.
+        found: the finding, or the problem.
         remedy: what to do about it; empty where there is nothing to do.
     """
 

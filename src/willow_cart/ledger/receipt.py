@@ -46,7 +46,7 @@ class ReceiptRow(Value):
 
 
 class WorkerShare(Value):
-    """What a worker of a cluster carried in a haul.
+    """The share of a cluster's worker in a haul.
 
     Attributes:
         worker: its name.
@@ -158,7 +158,7 @@ class OpenReceipt:
 
         If there are more, those with trouble come first.
 
-        A million lines are not read; what went wrong must not be among those left out.
+        A million lines are not read; problems must not be among those left out.
         """
         if self.files <= most:
             yield from self.rows()

@@ -1,8 +1,8 @@
 """The definition of an option as a field, the values that are given for options, and requests.
 
 From a field come the argument of the command line, the key of errands and settings, the keyword of
-the Python function, the line in the reference, the entry in the JSON schema, and what shells
-complete. All that is given becomes texts by the option's key, of which a request is made; so
+the Python function, the line in the reference, the entry in the JSON schema, and the shell
+completion. All that is given becomes texts by the option's key, of which a request is made; so
 nothing is understood in two ways, and a request can be written down again.
 """
 
@@ -379,7 +379,7 @@ class Request(Options):
 
         Args:
             given: texts by the keys of options and arguments.
-            settings: what counts where nothing is given.
+            settings: used for options that are not given.
             words: the typed words; nothing for the words that would say the same.
 
         Raises:

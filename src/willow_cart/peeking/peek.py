@@ -241,7 +241,7 @@ def _duration(seconds: float) -> dict[str, Fact]:
 
 
 def _look_at_au(sample: Sample) -> Content:
-    """Tell the duration of an AU recording, whose header has 24 bytes."""
+    """Return the duration of an AU recording, whose header has 24 bytes."""
     if len(sample.beginning) < _AU_HEADER.size:
         raise Unreadable("its header is cut off")
     _, offset, size, encoding, rate, channels = _AU_HEADER.unpack_from(sample.beginning)

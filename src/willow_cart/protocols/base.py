@@ -306,7 +306,7 @@ class Access(ABC):
                 may answer `Unchanged`.
 
         Raises:
-            TransferFailed: it did not come; the subclass says whether to try again.
+            TransferFailed: it could not be fetched; the subclass shows whether to retry.
         """
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most gain nothing by it
@@ -418,8 +418,8 @@ def fetch_whole(
     """Fetch a document in one attempt.
 
     Raises:
-        TransferFailed: it did not come.
-        ProtocolError: it is too long for what it should be.
+        TransferFailed: it could not be fetched.
+        ProtocolError: it is larger than such a document can be.
     """
     delivery = access.open(address)
     assert not isinstance(delivery, Unchanged), "no condition was made"
@@ -442,7 +442,7 @@ def read_whole(
     Raises:
         TransferFailed: it stops short.
         TimedOut: it takes too long.
-        ProtocolError: it is too long for what it should be.
+        ProtocolError: it is larger than such a document can be.
     """
     content = bytearray()
     until = time.monotonic() + seconds

@@ -1,7 +1,8 @@
 """Fetch files inside zip archives by byte ranges (PKWARE, APPNOTE 6.3).
 
 A zip archive says at its end what is in it and where, so a server that serves ranges need not send
-the rest: a few kilobytes tell what an archive of any size holds, and one member comes by itself.
+the rest: a few kilobytes are enough to list an archive of any size, and a member can be fetched
+    alone.
 """
 
 from __future__ import annotations

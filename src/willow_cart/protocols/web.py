@@ -1,6 +1,6 @@
 """HTTP and HTTPS: redirects, sign-ins, ranges and validators.
 
-Redirects and retries are rules of this house (`protocols.http.http_rules`, `protocols.retry`);
+Redirects and retries are rules of this package (`protocols.http.http_rules`, `protocols.retry`);
 what is sent, and over which connections, is in `protocols.http`.
 """
 
@@ -466,7 +466,7 @@ class WebAccess(Access):
         Args:
             seen: what has led there, and last the address that is asked.
             cookies: of the chain.
-            body: what is sent with it; None for nothing.
+            body: of the request; None for none.
         """
         asked, address = seen[0], seen[-1]
         if cookie := cookies.field_for(address):

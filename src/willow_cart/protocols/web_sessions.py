@@ -164,7 +164,7 @@ class StepAnswer(Value):
 
     Attributes:
         status: its code.
-        address: where it came from, after redirects.
+        address: of the page, after redirects.
         location: where it leads; None if it is final.
         cookies: its Set-Cookie fields.
         content: its body, up to a limit.
@@ -351,7 +351,7 @@ class WebSessions:
         """Send a step of a sign-in, without redirects and without other sign-ins.
 
         Raises:
-            TransferFailed: no answer came.
+            TransferFailed: no answer.
         """
         answer = self._send(method, address, fields, asked=address, body=body)
         content = b""

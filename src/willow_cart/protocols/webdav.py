@@ -20,7 +20,7 @@ _DAV = "{DAV:}"
 
 
 class Properties(Protocol):
-    """What a web server says of its resources by WebDAV."""
+    """The properties of resources by WebDAV."""
 
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:
         """Return the final address, and a multi-status document (RFC 4918, 9.1 and 13)."""
@@ -101,7 +101,7 @@ def _href(response: Element) -> str:
 
 
 def _entry(response: Element, base: str) -> DirectoryEntry | None:
-    """Return the entry of a member; None if it is on another server, or cannot be asked for."""
+    """Return the entry of a member; None if it is on another server, or cannot be requested."""
     try:
         address = normalise(urljoin(base, _href(response)))
     except (BadAddress, ValueError):

@@ -335,7 +335,7 @@ def errand(
     Args:
         file: the errand.
         values: other words for its values, for this run.
-        begin: fetch nothing, and begin with a step: its number, or what it is.
+        begin: fetch nothing, and begin with a step: its number, or its kind.
         preview: whether it is only shown.
         must_arrive: whether a run that ends not well is an error.
 

@@ -1,4 +1,4 @@
-"""What the Python functions say: help on their keywords, and errors in terms of Python."""
+"""Help on the keywords of the Python functions, and errors in terms of Python."""
 
 from __future__ import annotations
 

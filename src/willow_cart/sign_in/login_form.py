@@ -46,7 +46,7 @@ class FormSignIn(Value):
 
         Args:
             page: as it came.
-            address: where it came from, after redirects.
+            address: of the page, after redirects.
             origins: who named which origins.
 
         Raises:

@@ -1,4 +1,4 @@
-"""Keep tokens between runs: in the system's keyring, or in files for their owner alone."""
+"""Keep tokens between runs: in the system's keyring, or in files that only their owner can read."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Ask servers: for what listings leave out, and what addresses are, ahead of their turn."""
+"""Request facts that listings lack, and the type of addresses, in advance."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""List what is at an address: by the protocol of its server, or from the document it sends."""
+"""List the content of an address: by the protocol of its server, or from the document it sends."""
 
 from __future__ import annotations
 
@@ -102,7 +102,7 @@ def fetch_answer(
     """Probe an address with retries; return its listing.
 
     Args:
-        kind: what it is, if the user has given it.
+        kind: its kind, if the user has given it.
         largest: bytes of a document that are read.
         keep: takes the answer if it is a file; None closes it.
 
@@ -169,14 +169,14 @@ class Reader:
         """Read the listing at an address; None if it is a file.
 
         Args:
-            kind: what it is, if the user has given it.
+            kind: its kind, if the user has given it.
             source: the source that its offers are of.
             answer: gives the answer of a server that was asked already; None asks here.
             keep: takes what was read if it is a file after all.
 
         Raises:
             TransferFailed: it does not answer, or with nothing to read.
-            UnreadableSource: what it answers cannot be read.
+            UnreadableSource: its answer cannot be read.
         """
         lister = self._access.lister(address, webdav=kind is Kind.WEBDAV)
         if isinstance(lister, DirectoryLister):
@@ -214,7 +214,7 @@ class Reader:
 
         Raises:
             TransferFailed: it does not answer, or with nothing to read.
-            UnreadableSource: what it answers cannot be read.
+            UnreadableSource: its answer cannot be read.
         """
         address, body = listing.following, listing.following_body.encode()
         assert address is not None, "the listing names one"

@@ -36,7 +36,7 @@ def offers_in_store(
         store: lists the bucket.
         address: as typed by the user, in normal form.
         looking: how far to go.
-        found: where it is noted what is not entered.
+        found: receives the folders that are not entered.
         source: the source, as typed by the user.
 
     Raises:

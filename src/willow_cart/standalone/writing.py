@@ -37,7 +37,7 @@ def write_script(
         overwrite: whether a file there is replaced that is not such a script.
 
     Returns:
-        How many files it fetches, and what it cannot fetch.
+        The number of files it fetches, and those that it cannot fetch.
 
     Raises:
         CannotStore: it cannot be written.

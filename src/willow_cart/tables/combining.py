@@ -116,7 +116,7 @@ def combine(
     Raises:
         TablesDiffer: their columns differ, and are not to.
         BadOption: a column that is requested is in none of them.
-        NoTable: what is there was not put together here.
+        NoTable: the existing file was not written by combine.
     """
     combined = Combined(troubles=[*unreadable])
     seen, before = _read_all([*files], output, wish, combined, progress)

@@ -30,7 +30,7 @@ class DatabaseOutput(Output):
     Attributes:
         begin_statement: begins the transaction.
         type_names: what the database calls types; of two that it calls alike the last counts.
-        earlier_names: what types were called by earlier versions of this program.
+        earlier_names: the names of types in earlier versions of this program.
         errors: what the database's library raises.
     """
 
@@ -132,7 +132,7 @@ class DatabaseOutput(Output):
         """Make the rows of a file quick to find."""
 
     def finish(self) -> None:  # only where there is something left
-        """Do what is left to be done before the end of the transaction."""
+        """Complete the work before the end of the transaction."""
 
     def execute(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a statement, and return its rows."""

@@ -82,7 +82,7 @@ class Output(ABC):
             The columns of the whole, earlier ones included.
 
         Raises:
-            NoTable: what is there was not put together here.
+            NoTable: the existing file was not written by combine.
         """
 
     @abstractmethod

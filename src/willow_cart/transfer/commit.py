@@ -112,7 +112,7 @@ _Item = VerifiedFile | Result | Note | Mark
 
 
 class CommitThread:
-    """The thread that names and records what the lanes finish.
+    """The thread that files and records finished downloads.
 
     Args:
         ledger: not written by others until `close`.

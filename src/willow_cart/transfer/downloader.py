@@ -116,7 +116,7 @@ class Downloader:
             came: the answer to a request that was sent before, or why it failed; None for none.
 
         Raises:
-            TransferFailed: it did not come.
+            TransferFailed: it could not be fetched.
             CannotStore, OSError: no room for it, or it cannot be written.
             Interrupted: the user wants to stop.
         """
@@ -163,7 +163,7 @@ class Downloader:
         """Fetch one more strand of a file that another lane is fetching.
 
         Args:
-            strand: the stretch to fetch; what does not come of it is a gap again.
+            strand: the stretch to fetch; bytes that are not received become a gap again.
             address: where to ask: its own address, or a mirror of the same bytes.
             lane: the lane that fetches it.
 

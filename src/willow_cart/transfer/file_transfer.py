@@ -185,7 +185,7 @@ class FileTransfer:
         )
 
     def _is_plain(self, facts: Metadata, offer: Offer) -> bool:
-        """Whether nothing is to be checked of a file but what it looks like."""
+        """Whether only the first bytes of a file are to be checked."""
         policy = self.downloader.policy
         return not (
             offer.checksums

@@ -1,4 +1,4 @@
-"""Partial files: the bytes of a file that have arrived, stored where no program mistakes them."""
+"""Partial files: the received bytes of a file, under names that no program takes for a file."""
 
 from __future__ import annotations
 
@@ -473,7 +473,7 @@ class PartialFile:
         """Finish a complete file; sync it if it took more than a moment. Return its checksums.
 
         Raises:
-            OSError: the disk would not take them or give them back.
+            OSError: the disk refuses them or give them back.
         """
         with self._change:
             if self._has_note:

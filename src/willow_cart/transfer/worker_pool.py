@@ -115,7 +115,7 @@ class WorkerPool:
         transfers: the files that are in progress.
         commit_thread: takes what the lanes have brought.
         further: what carries batches of small files instead of the lanes.
-        executor: what the lanes pass files to; None for this process. One that carries several
+        executor: fetches the files of the lanes; None for this process. One that carries several
             files at once gets lanes for batches besides.
         random_value: gives random numbers from 0 to 1.
         clock: monotonic, in seconds.

@@ -274,7 +274,7 @@ def _of_resuming(event: Resuming) -> Iterator[str]:
 
 @lines_of.register
 def _of_plan(event: Planned) -> Iterator[str]:
-    """Yield what the user should know before anything is fetched."""
+    """Yield messages about the plan before anything is fetched."""
     plan = event.plan
     if twice := plan.offers.twice:
         yield f"{count_of(twice, 'address', 'addresses')} duplicated, fetched once"

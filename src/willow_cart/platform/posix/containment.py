@@ -209,7 +209,7 @@ class Folders:
         A folder that was deleted or swapped for a link meanwhile has no names to keep.
 
         Raises:
-            OSError: the disk would not take them.
+            OSError: the disk refuses them.
         """
         with (
             suppress(FileNotFoundError, NotADirectoryError, LinkFound),

@@ -151,7 +151,7 @@ def give_usual_mode(descriptor: int, like: Path) -> None:
     """Give an open file the permissions of a file at a path, or those of a new file.
 
     Raises:
-        OSError: the disk would not take them.
+        OSError: the disk refuses them.
     """
     try:
         mode = like.stat().st_mode & 0o777

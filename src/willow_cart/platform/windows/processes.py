@@ -57,7 +57,7 @@ def handing_over(text: str) -> Iterator[tuple[str, dict[str, Any]]]:
     """Hand a text to a process that is started within, so that no other user can read it.
 
     Yields:
-        What the process asks for the text by, and arguments for `subprocess.Popen`.
+        The name by which the process gets the text, and arguments for `subprocess.Popen`.
     """
     yield text, {}  # in a variable, which is for its owner and the operators
 

@@ -92,7 +92,7 @@ class FtpDownload(Download):
         pool: of the connection.
         connection: the control connection.
         data: the data connection.
-        facts: what is known of the file.
+        facts: the metadata of the file.
         start: its first byte.
         joining: how its parts join.
     """

@@ -1,4 +1,4 @@
-"""One FTP connection: sign-in, TLS, data connections, current folder; and what its errors mean."""
+"""One FTP connection: sign-in, TLS, data connections, current folder, and its replies."""
 
 from __future__ import annotations
 
@@ -296,7 +296,7 @@ class Connection(ftplib.FTP_TLS):
         return content if len(content) == length else None
 
     def _value(self) -> str:
-        """Return what a reply says after its code."""
+        """Return the text of a reply after its code."""
         return self.getresp().partition(" ")[2].strip()
 
     def _open_actively(self, command: str, start: int, refused: PassiveRefused) -> socket.socket:

@@ -250,7 +250,7 @@ HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
 
 
 def advice_for_status(status: int, signed: bool = False) -> str:
-    """Return what a user can do about a response without a file.
+    """Return the advice for a response without a file.
 
     Args:
         status: of the answer.

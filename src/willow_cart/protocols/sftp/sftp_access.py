@@ -477,7 +477,7 @@ class _Names(Record):
     """The names in a folder.
 
     Attributes:
-        listed: with the attributes of what they lead to.
+        listed: with the attributes of their targets.
         broken: links that lead to nothing.
         odd: names that no file can have.
         is_cut: whether there were more than were wanted.

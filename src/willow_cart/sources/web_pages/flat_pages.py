@@ -1,7 +1,7 @@
 """Parse pages with too deep nesting, such as thousands of unclosed elements.
 
-The tree is cut off at a depth that no page needs; what is deeper is next to its parents. Links,
-rows and headings are found in their order, which is all that is asked of such a page.
+The tree is cut off at a depth that no page needs; deeper elements are siblings of their ancestors.
+Links, rows and headings are found in their order, which is all that is asked of such a page.
 """
 
 from __future__ import annotations

@@ -26,7 +26,7 @@ class Resolver:
     """Resolves the references of one page (RFC 3986, 5; WHATWG URL where browsers differ).
 
     Args:
-        base: the page's address, or what its `base` element says instead; empty if unknown.
+        base: the page's address, or the one in its `base` element; empty if unknown.
         charset: the page's character set, in which browsers write queries.
     """
 
