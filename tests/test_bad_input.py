@@ -33,7 +33,10 @@ GOOD = "good.csv"
         (["survey", "good.txt", "--ca", "no.pem"], ["--ca no.pem", "cannot be read"]),
         (["survey", "good.txt", "--as", "file"], ["--as file", "good.txt"]),
         (["survey", "picture.png"], ["picture.png", "not text"]),
-        (["survey", "h.example/x.csv"], ["h.example/x.csv", "no such file"]),
+        (
+            ["survey", "h.example/x.csv"],
+            ["h.example/x.csv: no such file", "did you mean https://h.example/x.csv?"],
+        ),
         (["survey", "gopher://h.example/x"], ["gopher://", "unsupported scheme", "https://"]),
         (["survey", "http://"], ["http://", "has no host"]),
         (["survey", "empty.txt"], ["contains no addresses", "write one on each line"]),

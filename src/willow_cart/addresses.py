@@ -58,6 +58,11 @@ def looks_like_address(text: str) -> bool:
     return "://" in text
 
 
+def looks_like_host(text: str) -> bool:
+    """Whether a text begins with a host name and a path, as an address without its scheme."""
+    return "/" in text and _HOST_FIRST.match(text) is not None
+
+
 # An address that is in normal form beyond doubt, as nearly all are that a program has written.
 _NORMAL = re.compile(
     rf"(?:{'|'.join(_TYPED)})(?:[a-z0-9_-]{{1,63}}\.){{0,8}}[a-z0-9_-]{{1,63}}"

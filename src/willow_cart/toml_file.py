@@ -102,12 +102,13 @@ class TomlFile:
         self._name = str(path)
         try:
             with open_named(path) as file:
-                text = file.read(_MAX_FILE_BYTES).decode("utf-8")
+                content = file.read(_MAX_FILE_BYTES)
+            text = content.decode("utf-8")
             self.content: Mapping[str, object] = tomllib.loads(text)
         except OSError as error:
             raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise BadOption(*_place_of_mistake(path, error)) from None
+            raise BadOption(*_place_of_mistake(path, content, error)) from None
         self._lines = _lines_of(text)
 
     def top(self, title: str) -> Table:
@@ -149,14 +150,18 @@ class TomlFile:
 _POSITION = re.compile(r" \(at (?:line (\d+), column \d+|end of document)\)$")
 
 
-def _place_of_mistake(path: Path, error: Exception) -> tuple[str, str, str]:
+def _place_of_mistake(path: Path, content: bytes, error: Exception) -> tuple[str, str, str]:
     """Return the file and line of what is not TOML, the reason, and what to do."""
     found = _POSITION.search(str(error))
     if found is None:
         return str(path), f"cannot be read: {error}", "save it as TOML in UTF-8"
-    where = f"line {found[1]}" if found[1] else "the last line"
+    line = found[1] or 1 + content.rstrip(b"\n").count(b"\n")  # the last one
     reason = str(error)[: found.start()]
-    return f"{path}, {where}", f"not valid TOML: {reason.lower()}", "complete or correct that line"
+    return (
+        f"{path}, line {line}",
+        f"not valid TOML: {reason.lower()}",
+        "complete or correct that line",
+    )
 
 
 def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:

@@ -106,6 +106,8 @@ class _Parser(argparse.ArgumentParser):
         mistyped = re.search(r"COMMAND: invalid choice: '([^']*)'", message)
         if mistyped:
             self._report_unknown_command(mistyped[1])
+        if message.startswith("argument "):
+            self._refuse(message.removeprefix("argument "))
         missing = message.partition("the following arguments are required: ")[2]
         if missing and self.is_of_command:
             self._report_missing(missing)

@@ -147,7 +147,9 @@ class Values:
             return found[0]
         known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
         near = difflib.get_close_matches(name, known, 1)
-        meant = f"did you mean {{{near[0]}}}?" if near else f"define {name} under [values]"
+        meant = f"define {name} under [values]"
+        if near:
+            meant = f"did you mean {{{near[0]}}}? Otherwise {meant}"
         raise BadOption(f"{place}, {found[0]}", "not a value", meant)
 
     def variants(self, texts: Sequence[str]) -> Iterator[Values]:

@@ -9,7 +9,14 @@ from pathlib import Path
 from typing import BinaryIO
 from urllib.parse import urlsplit
 
-from willow_cart.addresses import BEGINNINGS, WEB, looks_like_address, normalise, scheme_of
+from willow_cart.addresses import (
+    BEGINNINGS,
+    WEB,
+    looks_like_address,
+    looks_like_host,
+    normalise,
+    scheme_of,
+)
 from willow_cart.checks.soft_failures import (
     INSPECTED_BYTES,
     PAGE_TYPES,
@@ -83,9 +90,10 @@ def open_file(name: str) -> BinaryIO:
             raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
         return open_named(path)
     except FileNotFoundError:
-        raise UnreadableSource(
-            name, "no such file", f"check its name; for an address, {BEGINNINGS}"
-        ) from None
+        meant = f"for an address, {BEGINNINGS}"
+        if looks_like_host(name):
+            meant = f"did you mean https://{name}?"
+        raise UnreadableSource(name, "no such file", f"check its name; {meant}") from None
     except OSError as error:
         raise UnreadableSource(
             name, f"cannot be read: {plainly(error)}", "check the file"
