@@ -200,7 +200,7 @@ class ReceiptResult(CommandResult):
     """What a ledger says about hauls, or the output that was written from it.
 
     Attributes:
-        folder: that was hauled into.
+        folder: a folder that was hauled into.
         rows: files of one haul, hauls, or what became of one file in each.
         path: the page or the folder of the bag that was written; None for neither.
         text: a manifest; empty for none.

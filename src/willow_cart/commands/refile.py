@@ -35,7 +35,7 @@ class RefileResult(CommandResult):
     """The result of refiling.
 
     Attributes:
-        folder: that was hauled into.
+        folder: a folder that was hauled into.
         refiled: the plan, the moves, and the files that stay.
         preview: whether nothing was moved.
     """

@@ -28,7 +28,7 @@ class ReachingRequest(Request):
     """A request that contacts servers.
 
     Attributes:
-        sources: what is looked at; the sign-ins are for the addresses among them.
+        sources: the sources; the sign-ins are for the addresses among them.
         signatures: the queries that sign requests to containers, by the origins of these.
         is_of_containers: whether the sources were written as containers.
     """

@@ -72,7 +72,7 @@ class KnownFiles:
     def path_of(self, identifier: AddressId) -> str | None:
         """Return the path of the latest arrival of an address; None if no file is there.
 
-        A path belongs to what came to it last, so that no two addresses ever have the same.
+        A path belongs to the latest arrival, so that no two addresses have the same path.
         """
         row = self._latest("path, id, key", identifier)
         if row is None:

@@ -48,7 +48,7 @@ class Failure(Value):
 
     Attributes:
         error: what went wrong; a busy server's has its status and its Retry-After.
-        consecutive: how many attempts in a row fetched nothing that the next can be joined to; 0
+        consecutive: how many attempts in a row fetched nothing that can be resumed; 0
             for one that fetched something.
         excused: how often the file was not blamed.
         served: how often its host has answered well lately.

@@ -520,7 +520,7 @@ def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -
     """Check what is in a folder against its ledger and checksum lists.
 
     Args:
-        folder: that was hauled into.
+        folder: a folder that was hauled into.
         options: the options of the command, listed below.
 
     Raises:
@@ -543,7 +543,7 @@ def receipt(
     """Read what a folder's ledger says about its hauls, or write it in another format.
 
     Args:
-        folder: that was hauled into.
+        folder: a folder that was hauled into.
         overwrite: whether to replace an existing page.
         options: those of the command: by `run`, `runs` and `of` it says what is read, by `html`,
             `bag` and `manifest` in what form; without any it is the last haul.
@@ -569,7 +569,7 @@ def refile(
     """Move hauled files to a new layout.
 
     Args:
-        folder: that was hauled into.
+        folder: a folder that was hauled into.
         preview: whether nothing is moved; the result says what would be.
         must_arrive: whether a file that is missing or changed, and so stays, is an error.
         options: the options of the command, listed below.

@@ -168,7 +168,7 @@ class DatabaseOutput(Output):
     def claim_moved(self, files: Sequence[TableFile]) -> None:
         """Give the rows of files that were moved in their folder their new names.
 
-        Such a file has the bytes of one whose path in the folder exists no more.
+        A moved file has the same bytes as a known file whose path no longer exists.
         """
         statement = f"SELECT source_file, sha256, place FROM {self._NOTES} WHERE table_name = ?"
         noted: defaultdict[tuple[str, str], list[str]] = defaultdict(list)

@@ -87,7 +87,7 @@ class FileTransfer:
             came: the answer to a request that was sent before, or why it failed; None for none.
 
         Returns:
-            What became of it, or the file itself, whole and checked, to be given its name.
+            The result, or the complete, checked file, to be renamed.
 
         Raises:
             TransientError: it did not come, and another attempt may fetch it; what came is kept in

@@ -388,7 +388,9 @@ class WorkerPool:
         outcome: Outcome,
         began: float | None = None,
     ) -> None:
-        """Handle the outcome of an attempt, which began at this time if a lane made it alone."""
+        """Handle the outcome of an attempt; the time is that of its start, if it had a lane to
+        itself.
+        """
         if isinstance(outcome, WillowCartError):
             ended = self._handle_failure(lane, host, transfer, outcome)
             if ended is None:

@@ -119,7 +119,7 @@ class Supervision(Value):
         host: whose turn each request has to wait for.
         connect_seconds: after which a connection that is not made is given up.
         stall_seconds: within which a head, or some of a body, must come.
-        longest_seconds: within which a head must come in all.
+        longest_seconds: the longest time for a whole head.
     """
 
     guard: SocketGuard

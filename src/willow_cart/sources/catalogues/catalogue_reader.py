@@ -61,7 +61,7 @@ def read_catalogue(content: bytes, address: str, source: str, charset: str = "")
         charset: from the server's header.
 
     Returns:
-        None if it describes no files by a standard that is known here.
+        None if it describes no files in a supported standard.
     """
     found = _Catalogue(address, source)
     if len(content) > _LONG_BYTES and b'"FeatureCollection"' in content:
