@@ -388,9 +388,7 @@ class WorkerPool:
         outcome: Outcome,
         began: float | None = None,
     ) -> None:
-        """Handle the outcome of an attempt; the time is that of its start, if it had a lane to
-        itself.
-        """
+        """Handle the outcome of an attempt; the time is its start, if it had the lane alone."""
         if isinstance(outcome, WillowCartError):
             ended = self._handle_failure(lane, host, transfer, outcome)
             if ended is None:
