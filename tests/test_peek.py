@@ -427,7 +427,7 @@ def test_the_command_tells_several_files_and_what_is_not_there(
         ("none.csv", "none.csv: no such file; check its name, or give an address"),
         (".", ".: is a folder; list it with survey"),
         ("http://127.0.0.1:1/a/", "http://127.0.0.1:1/a/: is a folder or a page; list it with"),
-        ("--rows=-1", "argument --rows: -1 is not a whole number from 0 up"),
+        ("--rows=-1", "--rows: -1 is not a whole number from 0 up"),
     ],
 )
 def test_slips_are_named(word: str, said: str, tmp_path: Path, here: RunHere) -> None:

@@ -311,7 +311,7 @@ def test_an_interrupt_leaves_the_script_running_and_the_next_call_goes_on(
 def test_the_notebook_runs_on_the_stand_ins(tmp_path: Path) -> None:
     read: Any = nbformat.read  # it has no annotations
     notebook = read(ROOT / "docs" / "notebook.ipynb", as_version=4)
-    client = NotebookClient(notebook, timeout=PATIENCE, resources={"metadata": {"path": tmp_path}})
+    client = NotebookClient(notebook, timeout=60, resources={"metadata": {"path": tmp_path}})
     client.execute()
     outputs = [
         output.get("text") or output.get("data", {}).get("text/plain", "")
