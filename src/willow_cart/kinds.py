@@ -73,7 +73,12 @@ def tells_kind(name: str) -> bool:
 
 def kind_of(name: str) -> str:
     """Return the kind of file for a name's extension; `other` if unknown."""
-    return _FAMILY_OF.get(extension_of(name), "other")
+    return kind_of_extension(extension_of(name))
+
+
+def kind_of_extension(extension: str) -> str:
+    """Return the kind of file for an extension; `other` if unknown."""
+    return _FAMILY_OF.get(extension, "other")
 
 
 # How files of these extensions begin, by their formats' own specifications; more than one beginning

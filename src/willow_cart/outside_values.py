@@ -72,7 +72,7 @@ def with_zone(moment: datetime) -> datetime | None:
 
 
 def read_iso(text: str | None) -> datetime | None:
-    """Read a date or a time in ISO 8601, in UTC if it names no zone; None if it is none."""
+    """Read a date or a time in ISO 8601; UTC without a zone, and None if invalid."""
     try:
         return with_zone(datetime.fromisoformat(text or ""))
     except ValueError:

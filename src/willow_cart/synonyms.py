@@ -6,6 +6,7 @@ import difflib
 import re
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping
+from functools import cache
 
 _WORDS_FOR: Mapping[str, str] = {
     "survey": "list show index find search inventory",
@@ -101,6 +102,7 @@ def singular(word: str) -> str:
     return word[:-1] if len(word) > 3 and re.search(r"[^su]s$", word) else word
 
 
+@cache
 def _meanings() -> Mapping[str, tuple[str, ...]]:
     meant: dict[str, list[str]] = defaultdict(list)
     for meaning, words in _WORDS_FOR.items():

@@ -66,7 +66,7 @@ def detach(command: str, into: Path) -> Background | int:
         In the new process what it needs; in the old one the exit code.
 
     Raises:
-        CannotStore: there is no file for its output.
+        CannotStore: its output cannot be written.
     """
     if os.environ.pop(MARK, None) is None:
         return _start_and_wait()

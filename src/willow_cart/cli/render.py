@@ -34,8 +34,8 @@ from willow_cart.commands.finding import OfferFinder
 from willow_cart.commands.haul import HaulPlan
 from willow_cart.events import Planned
 from willow_cart.filing import Plan
-from willow_cart.kinds import extension_of
-from willow_cart.model import Offer, Sizes, sum_of
+from willow_cart.kinds import extension_of, kind_of_extension
+from willow_cart.model import BETWEEN_HEADINGS, Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Why, not_entered
 from willow_cart.structs import Record, field, replace
@@ -48,7 +48,7 @@ if TYPE_CHECKING:
 
 # Longer lists are not read.
 _MAX_HEADINGS = 40
-_MAX_TYPES = 15
+_MAX_EXTENSIONS = 15
 _MAX_FILES_PER_FOLDER = 12
 
 # A list on a terminal that is longer hides its own beginning.
@@ -73,21 +73,23 @@ class Totals(Record):
     """Totals of the chosen offers, added up one by one; kept cheap for millions of offers.
 
     Attributes:
-        by_type: the sizes of each kind and extension.
-        by_heading: of each heading on a page; offers below none are in none of them.
+        by_extension: the sizes of each extension, which has a kind.
+        by_headings: of the headings above each link; offers below none are in none of them.
         hosts: where the offers are; no more than two are distinguished.
     """
 
-    by_type: defaultdict[tuple[str, str], Sizes] = field(default_factory=lambda: defaultdict(Sizes))
-    by_heading: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    by_extension: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    by_headings: defaultdict[tuple[str, ...], Sizes] = field(
+        default_factory=lambda: defaultdict(Sizes)
+    )
     hosts: set[str] = field(default_factory=set)
     _origin: str = "-"
 
     def add(self, offer: Offer) -> None:
         """Count an offer."""
-        self.by_type[offer.kind, extension_of(offer.file_name)].add(offer)
+        self.by_extension[extension_of(offer.file_name)].add(offer)
         if offer.headings:
-            self.by_heading[offer.section].add(offer)
+            self.by_headings[offer.headings].add(offer)
         if len(self.hosts) < 2 and not offer.address.startswith(self._origin):
             self.hosts.add(host_of(offer.address))
             self._origin = f"{origin_of(offer.address)}/"
@@ -95,28 +97,24 @@ class Totals(Record):
     @property
     def all(self) -> Sizes:
         """The total of all files."""
-        return sum_of(self.by_type.values())
+        return sum_of(self.by_extension.values())
 
     def kinds(self) -> list[tuple[str, Sizes]]:
         """Return the kinds with their sizes, the largest first."""
         kinds: defaultdict[str, Sizes] = defaultdict(Sizes)
-        for (kind, _), sizes in self.by_type.items():
-            kinds[kind].add_all(sizes)
+        for extension, sizes in self.by_extension.items():
+            kinds[kind_of_extension(extension)].add_all(sizes)
         return heaviest(kinds)
-
-    def types(self) -> list[tuple[tuple[str, str], Sizes]]:
-        """Return kinds and extensions with their sizes, the largest first."""
-        return sorted(self.by_type.items(), key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
 
     def headings(self) -> list[tuple[str, Sizes]]:
         """Return the headings with their sizes, in order of appearance.
 
         Files below no heading come first.
         """
-        below = sum_of(self.by_heading.values())
+        below = sum_of(self.by_headings.values())
         rest = self.all
         rest.take_off(below)
-        rows = list(self.by_heading.items())
+        rows = [(BETWEEN_HEADINGS.join(each), sizes) for each, sizes in self.by_headings.items()]
         return [("(none)", rest), *rows] if rest.files else rows
 
 
@@ -173,11 +171,11 @@ class AsJson(Showing):
             "extensions": [
                 {
                     "extension": extension,
-                    "kind": kind,
+                    "kind": kind_of_extension(extension),
                     "files": those.files,
                     "bytes_known": those.exact,
                 }
-                for (kind, extension), those in totals.types()
+                for extension, those in heaviest(totals.by_extension)
             ],
             "not_entered": [
                 {"url": each.address, "path": each.path, "why": str(each.why)}
@@ -227,12 +225,12 @@ class AsTable(Showing):
             _show_ends(coming, why=self._why)
         while rows := list(islice(coming, MAX_DRAWN_ROWS)):
             _show_offers(rows, why=self._why)
-        if not totals.by_type:
+        if not totals.by_extension:
             if finder.has_only_folders:
                 show_total(finder, totals)
             return
-        _show_types(totals.types())
-        if totals.by_heading and len(headings := totals.headings()) > 1:
+        _show_extensions(heaviest(totals.by_extension))
+        if totals.by_headings and len(headings := totals.headings()) > 1:
             _show_groups("heading", headings[:_MAX_HEADINGS])
             if more := headings[_MAX_HEADINGS:]:
                 show_line(f"... and {count_of(len(more), 'heading')} more")
@@ -302,13 +300,13 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
     show_table(list(columns), list(zip(*columns.values(), strict=True)), numeric=("no.", "size"))
 
 
-def _show_types(types: Sequence[tuple[tuple[str, str], Sizes]]) -> None:
-    """Print the totals of kinds and extensions; rare ones in one row."""
+def _show_extensions(groups: Sequence[tuple[str, Sizes]]) -> None:
+    """Print the totals of extensions, with their kinds; rare ones in one row."""
     rows = [
-        [kind, extension or "(none)", f"{sizes.files:,}", written(sizes)]
-        for (kind, extension), sizes in types[:_MAX_TYPES]
+        [kind_of_extension(extension), extension or "(none)", f"{sizes.files:,}", written(sizes)]
+        for extension, sizes in groups[:_MAX_EXTENSIONS]
     ]
-    if rest := types[_MAX_TYPES:]:
+    if rest := groups[_MAX_EXTENSIONS:]:
         sizes = sum_of(sizes for _, sizes in rest)
         more = f"{len(rest):,} more"
         rows.append(["...", more, f"{sizes.files:,}", written(sizes)])

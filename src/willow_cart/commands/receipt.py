@@ -6,7 +6,7 @@ import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 from willow_cart.commands.result import CommandResult, frame
 from willow_cart.commands.runs import my_runs
@@ -26,7 +26,16 @@ from willow_cart.ledger.receipt import (
 )
 from willow_cart.markup_table import html_table
 from willow_cart.model import State
-from willow_cart.options.option import CSV, FOLDER, JSON, OVERWRITE, Request, flag, option
+from willow_cart.options.option import (
+    CSV,
+    FOLDER,
+    JSON,
+    OVERWRITE,
+    Given,
+    Request,
+    flag,
+    option,
+)
 from willow_cart.options.readers import positive
 from willow_cart.structs import Value, asdict, astuple, replace
 from willow_cart.units import count_of
@@ -82,6 +91,18 @@ class ReceiptRequest(Request):
     csv: bool = CSV
     overwrite: bool = OVERWRITE
 
+    @classmethod
+    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
+        """Make a request; for the file of an errand the folder is that of its last run.
+
+        Raises:
+            NoSuchRun: the errand has not been run.
+        """
+        made = super().read(given, settings, words)
+        if made.folder.suffix == ".toml" and made.folder.is_file():
+            return replace(made, folder=_last_destination(made.folder))
+        return made
+
 
 class BagWritten(Value):
     """A bag of everything that was hauled.
@@ -135,8 +156,6 @@ def receipt(request: ReceiptRequest) -> Iterator[Account]:
         WillowCartError: options do not go together, or the output cannot be written.
     """
     _require_one_haul(request)
-    if request.folder.suffix == ".toml" and request.folder.is_file():
-        request = replace(request, folder=_last_destination(request.folder))
     with ExitStack() as stack:
         if request.bag is not None:
             yield _write_bag(request.folder, request.bag)
@@ -160,7 +179,7 @@ def _last_destination(errand: Path) -> Path:
         NoSuchRun: it has not been run by this user, or not lately.
     """
     for run in reversed(my_runs().all()):
-        command, *words = shlex.split(run.command)[1:]
+        _, command, *words = [*shlex.split(run.command), "", ""]
         named = (Path(run.folder) / word for word in words if not word.startswith("-"))
         if command == "errand" and any(each.resolve() == errand.resolve() for each in named):
             return Path(run.into)

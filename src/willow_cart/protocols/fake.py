@@ -135,7 +135,7 @@ class FakeAccess(Access):
                     yield place, same
                     continue
                 facts, content = fetch_whole(address, self)
-            except TypeError:  # its content is no bytes
+            except TypeError:  # its content is not bytes
                 yield place, None
             except TransferFailed as error:
                 yield place, error

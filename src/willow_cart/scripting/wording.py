@@ -38,7 +38,8 @@ def command_function(
                 return function(*args, **more)
             except WillowCartError as error:
                 error.reason, error.advice = in_python(error.reason), in_python(error.advice)
-                error.thing = in_python(error.thing)
+                if error.thing.startswith("--"):  # other things are names, which stay
+                    error.thing = in_python(error.thing)
                 error.args = (error.thing, error.reason, error.advice)
                 raise
 
@@ -85,7 +86,7 @@ def in_python(text: str) -> str:
     """Return a message that names keywords and functions for options and commands."""
     text = _OPTION.sub(_keyword, text)
     text = _COMMAND.sub(_function, text)
-    return text.replace("the same command", "the same call").replace("on the command line", "")
+    return text.replace("the same command", "the same call")
 
 
 def _keyword(found: re.Match[str]) -> str:

@@ -42,6 +42,9 @@ _given: dict[str, Secret] = {}
 
 def refer_to(secret: Secret) -> str:
     """Return a reference to a secret that a script gives; it is valid in this process only."""
+    for reference, known in _given.items():
+        if known == secret:
+            return reference
     reference = f"given:{len(_given) + 1}"
     _given[reference] = secret
     return reference

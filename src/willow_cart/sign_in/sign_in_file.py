@@ -157,7 +157,7 @@ def _address_in(place: str, key: str, address: object) -> str:
     """Return the address that a key has, in normal form; secrets go there.
 
     Raises:
-        BadOption: it is none, or not protected by TLS.
+        BadOption: it is not an address, or not protected by TLS.
     """
     try:
         return normalise(str(address))

@@ -319,8 +319,6 @@ class SourceGuide:
         self._walk = None
         self._is_cart = False
         self._looking = self._given
-        if looks_like_address(source) or Path(source).is_dir():
-            self._require_cart(source)
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
                 _, content = self._access.retrier.run(
@@ -349,7 +347,7 @@ class SourceGuide:
         """
         if self._looking.left_out:
             raise BadOption(
-                "--left-out", f"not for {shown_as(source)}, which is no cart", "name a cart"
+                "--left-out", f"only for carts, not for {shown_as(source)}", "name a cart"
             )
 
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
@@ -400,6 +398,7 @@ class SourceGuide:
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Issue]:
         """Yield the offers at an address, or at each of several if it contains ranges."""
+        self._require_cart(source)
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0

@@ -15,7 +15,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from willow_cart.errors import CannotStore, NoTable
+from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
+from willow_cart.replacing import make_folder_of
 from willow_cart.tables.combined import Type
 from willow_cart.tables.output import SOURCE, Output, joined, require_source, rows_of
 from willow_cart.tables.table_files import TableFile
@@ -50,6 +51,11 @@ class DatabaseOutput(Output):
             path.unlink(missing_ok=True)
         self._is_new = not path.exists()
         self._begun = False
+        try:
+            make_folder_of(path)
+        except OSError as error:
+            why = f"its folder cannot be made: {plainly(error)}"
+            raise BadOption(f"--to {path}", why, "name another") from None
         try:
             self._base = self.connect()
             self._stack.callback(self._close)

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
-from willow_cart.replacing import make_folder_of, replacing, require_output
+from willow_cart.replacing import replacing, require_output
 from willow_cart.tables.combined import Type
 from willow_cart.tables.database import SqliteOutput
 from willow_cart.tables.duckdb_file import DuckdbOutput
@@ -220,12 +220,6 @@ def output_for(
     require_form(path, table)
     require_output(path, lambda _: True, overwrite=overwrite)
     form = FORMATS[path.suffix.lower()]
-    try:
-        make_folder_of(path)
-    except OSError as error:
-        raise BadOption(
-            f"--to {path}", f"its folder cannot be made: {plainly(error)}", "name another"
-        ) from None
     start_over = start_over or overwrite
     if start_over and not (overwrite or form.has_tables):
         form(path).require_own()
